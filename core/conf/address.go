@@ -1,0 +1,261 @@
+package conf
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// Address is the path to a value:
+//
+//	address = step { "/" step }
+//	step    = name [ "[" pick "]" ] | "@" name
+//	name    = bare | '"' text '"'
+//	pick    = '"' text '"' | integer | [ "@" ] name "=" '"' text '"'
+//
+// Inside quotes, \" is a quote and \\ a backslash.
+type Address []Step
+
+// Step names one node among its siblings.
+type Step struct {
+	Name      string
+	Attribute bool   // @name: an XML attribute
+	Argument  string // pick by the node's own argument
+	ByArg     bool
+	Index     int    // pick by position from 1, or from -1 backwards; 0 is none
+	Key, Is   string // pick the block whose child Key has the value Is
+	KeyAttr   bool
+}
+
+// ParseAddress reads an address; errors name the column.
+func ParseAddress(text string) (Address, error) {
+	p := &addressParser{text: text}
+	var a Address
+	for {
+		step, err := p.step()
+		if err != nil {
+			return nil, fmt.Errorf("address %q, column %d: %w", text, p.at+1, err)
+		}
+		a = append(a, step)
+		if p.at == len(text) {
+			return a, nil
+		}
+		if text[p.at] != '/' {
+			return nil, fmt.Errorf("address %q, column %d: want / or the end", text, p.at+1)
+		}
+		if step.Attribute {
+			return nil, fmt.Errorf("address %q, column %d: an @attribute must be the last step", text, p.at+1)
+		}
+		p.at++
+	}
+}
+
+type addressParser struct {
+	text string
+	at   int
+}
+
+func (p *addressParser) peek() byte {
+	if p.at < len(p.text) {
+		return p.text[p.at]
+	}
+	return 0
+}
+
+func (p *addressParser) quoted() (string, error) {
+	var b strings.Builder
+	for p.at++; p.at < len(p.text); p.at++ {
+		switch c := p.text[p.at]; {
+		case c == '"':
+			p.at++
+			return b.String(), nil
+		case c == '\\' && p.at+1 < len(p.text) && (p.text[p.at+1] == '"' || p.text[p.at+1] == '\\'):
+			p.at++
+			b.WriteByte(p.text[p.at])
+		default:
+			b.WriteByte(c)
+		}
+	}
+	return "", errors.New("a quote is not closed")
+}
+
+func (p *addressParser) name() (string, error) {
+	if p.peek() == '"' {
+		return p.quoted()
+	}
+	start := p.at
+	for p.at < len(p.text) && !strings.ContainsRune(`/[]@="`+" \t\r\n", rune(p.text[p.at])) {
+		p.at++
+	}
+	if p.at == start {
+		return "", errors.New("want a name")
+	}
+	return p.text[start:p.at], nil
+}
+
+func (p *addressParser) step() (s Step, err error) {
+	if p.peek() == '@' {
+		p.at++
+		s.Attribute = true
+		s.Name, err = p.name()
+		return s, err
+	}
+	if s.Name, err = p.name(); err != nil || p.peek() != '[' {
+		return s, err
+	}
+	p.at++
+	switch c := p.peek(); {
+	case c == '"':
+		s.ByArg = true
+		s.Argument, err = p.quoted()
+	case c == '-' || c >= '0' && c <= '9':
+		start := p.at
+		for p.at++; p.peek() >= '0' && p.peek() <= '9'; p.at++ {
+		}
+		s.Index, err = strconv.Atoi(p.text[start:p.at])
+		if err != nil || s.Index == 0 {
+			return s, errors.New("want a position such as 1, 2 or -1")
+		}
+	default:
+		if c == '@' {
+			p.at++
+			s.KeyAttr = true
+		}
+		if s.Key, err = p.name(); err != nil {
+			return s, err
+		}
+		if p.peek() != '=' {
+			return s, errors.New(`want name="text"`)
+		}
+		p.at++
+		if p.peek() != '"' {
+			return s, errors.New("want a quoted text")
+		}
+		s.Is, err = p.quoted()
+	}
+	if err != nil {
+		return s, err
+	}
+	if p.peek() != ']' {
+		return s, errors.New("want ]")
+	}
+	p.at++
+	return s, nil
+}
+
+func quoteName(s string) string {
+	if s == "" || strings.ContainsAny(s, `/[]@="`+" \t\r\n") {
+		return quote(s)
+	}
+	return s
+}
+
+func quote(s string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
+}
+
+// String writes the address so that ParseAddress reads it back.
+func (a Address) String() string {
+	steps := make([]string, len(a))
+	for i, s := range a {
+		steps[i] = s.String()
+	}
+	return strings.Join(steps, "/")
+}
+
+func (s Step) String() string {
+	name := quoteName(s.Name)
+	switch {
+	case s.Attribute:
+		return "@" + name
+	case s.ByArg:
+		return name + "[" + quote(s.Argument) + "]"
+	case s.Index != 0:
+		return name + "[" + strconv.Itoa(s.Index) + "]"
+	case s.Key != "" && s.KeyAttr:
+		return name + "[@" + quoteName(s.Key) + "=" + quote(s.Is) + "]"
+	case s.Key != "":
+		return name + "[" + quoteName(s.Key) + "=" + quote(s.Is) + "]"
+	}
+	return name
+}
+
+// SplitAssignment splits ADDRESS=VALUE at the first = outside brackets and quotes.
+func SplitAssignment(text string) (address, value string, err error) {
+	depth, quoted := 0, false
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case quoted && c == '\\':
+			i++
+		case c == '"':
+			quoted = !quoted
+		case quoted:
+		case c == '[':
+			depth++
+		case c == ']':
+			depth--
+		case c == '=' && depth == 0:
+			return text[:i], text[i+1:], nil
+		}
+	}
+	return "", "", fmt.Errorf("%q has no =; want ADDRESS=VALUE", text)
+}
+
+// children gives the live nodes below parent that step picks, in file order.
+func (d *Document) children(parent *Node, step Step) []*Node {
+	if step.Attribute {
+		return nil
+	}
+	var named []*Node
+	for _, c := range parent.Children {
+		if !c.CommentedOut && d.syntax.same(c.Name, step.Name) {
+			named = append(named, c)
+		}
+	}
+	switch {
+	case step.ByArg:
+		return keep(named, func(n *Node) bool {
+			return n.argument() == step.Argument || !n.Block && len(n.Words) > 1 && n.Words[0].Text == step.Argument
+		})
+	case step.Index > 0 && step.Index <= len(named):
+		return named[step.Index-1 : step.Index]
+	case step.Index < 0 && -step.Index <= len(named):
+		return named[len(named)+step.Index:][:1]
+	case step.Index != 0:
+		return nil
+	case step.Key != "":
+		return keep(named, func(n *Node) bool {
+			for _, c := range d.children(n, Step{Name: step.Key}) {
+				if c.argument() == step.Is || len(keep(c.Words, func(w Word) bool { return w.Text == step.Is })) > 0 {
+					return true
+				}
+			}
+			return false
+		})
+	}
+	return named
+}
+
+func keep[T any](all []T, want func(T) bool) []T {
+	var kept []T
+	for _, x := range all {
+		if want(x) {
+			kept = append(kept, x)
+		}
+	}
+	return kept
+}
+
+// Find gives every live node that the address fits, in file order.
+func (d *Document) Find(a Address) []*Node {
+	at := []*Node{d.root}
+	for _, step := range a {
+		var next []*Node
+		for _, n := range at {
+			next = append(next, d.children(n, step)...)
+		}
+		at = next
+	}
+	return at
+}
