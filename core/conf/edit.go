@@ -166,7 +166,7 @@ func (d *Document) assignment(n *Node, step Step, e Edit) (splice, error) {
 	}
 	if n.bare {
 		whole := d.syntax.entry(d.text(n.Span), raw, d.sibling(n))
-		return splice{n.Span, whole}, nil
+		return splice{n.Span, strings.TrimRight(whole, " ")}, nil
 	}
 	if span.Start == span.End && d.Format != MySQL && d.Format != INI {
 		raw = " " + raw

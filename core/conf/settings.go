@@ -155,3 +155,17 @@ func GuessFormat(path string) Format {
 	}
 	return ""
 }
+
+// Masked gives the document's text with the values of some settings covered,
+// those of commented-out ones too.
+func (d *Document) Masked(hide func(Setting) bool, cover string) []byte {
+	var out []byte
+	at := 0
+	for _, s := range d.Settings() {
+		if v := s.node.Value; v.Start >= at && v.End > v.Start && hide(s) {
+			out = append(append(out, d.data[at:v.Start]...), cover...)
+			at = v.End
+		}
+	}
+	return append(out, d.data[at:]...)
+}

@@ -1,0 +1,182 @@
+package change
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"wladder/core/expr"
+)
+
+const serviceYAML = `
+service: bulletin-pages
+title: Public bulletin pages
+on: labels.role == "bulletin"
+unit: nginx.service
+files:
+  main:
+    format: nginx
+    paths: {debian: /etc/nginx/nginx.conf}
+trial:
+  command: [nginx, -t, -q]
+acts:
+  - {name: reload, command: [systemctl, reload, nginx.service]}
+  - {name: restart, command: [systemctl, restart, nginx.service]}
+settings:
+  - {address: events/worker_connections, type: integer, range: 64..65536, unit: connections, act: reload}
+  - {address: http/server_tokens, type: switch, act: reload}
+  - {address: http/server/listen, type: text, act: restart}
+probes:
+  - {name: front page, ask: "http GET :8480/", expect: status == 200}
+`
+
+func specYAML(edits string) string {
+	return "title: t\nreason: r\nservice: bulletin-pages\nwhere: labels.role == \"bulletin\"\nexpect: 1..9\nedits:\n" + edits
+}
+
+const nginxConf = `events {
+    worker_connections 768;
+}
+http {
+    # server_tokens off;
+    proxy_password hunter2;
+    server { listen 80; }
+}
+`
+
+func TestRender(t *testing.T) {
+	svc, err := ParseService("s.yaml", []byte(serviceYAML))
+	if err != nil {
+		t.Fatal(err)
+	}
+	host := expr.Host{Name: "b1", Traits: expr.Traits{OSFamily: "debian", Cores: 6}}
+	good := Found{Path: "/etc/nginx/nginx.conf", Kind: "regular file", Links: 1, Content: []byte(nginxConf)}
+	for _, c := range []struct {
+		name, edits string
+		found       Found
+		want        string // finding's code, or the act
+		text        string // found in the finding, or the diff
+	}{
+		{"computed", "  - {set: events/worker_connections, compute: 'min(cores * 512, 2048)'}", good, "reload", "+    worker_connections 2048;"},
+		{"heaviest act wins", "  - {set: http/server_tokens, to: off}\n  - {set: http/server/listen, to: 8080}", good, "restart", "+    server_tokens off;"},
+		{"a list of words", "  - {set: http/server/listen, to: [8080, 'a b;c']}", good, "restart", `+    server { listen 8080 "a b;c"; }`},
+		{"unlisted setting", "  - {set: http/sendfile, to: on}", good, "restart", "+    sendfile on;"},
+		{"out of range", "  - {set: events/worker_connections, to: 80000}", good, "out-of-range", "80000 is out of range; want 64 to 65536 connections"},
+		{"wrong type", "  - {set: events/worker_connections, to: many}", good, "wrong-type", "want a whole number"},
+		{"several places", "  - {set: http/server/x, to: 1, every: 2}", good, "edit-refused", "want exactly 2"},
+		{"nothing to change", "  - {set: events/worker_connections, to: 768}", good, "nothing-to-change", "already"},
+		{"missing", "  - {remove: http/sendfile}", Found{Path: "/x", Missing: true}, "base-missing", "installed"},
+		{"hard links", "  - {remove: http/sendfile}", Found{Path: "/x", Kind: "regular file", Links: 2}, "hard-links", "2 hard links"},
+		{"unreadable", "  - {remove: http/sendfile}", Found{Path: "/x", Kind: "regular file", Links: 1, Content: []byte("a {")}, "base-unreadable", "not closed"},
+		{"no path", "  - {remove: http/sendfile}", Found{}, "no-path", `"debian"`},
+		{"secrets", "  - {set: http/proxy_password, to: swordfish}", good, "restart", "secret"},
+	} {
+		spec, err := ParseSpec("c.yaml", []byte(specYAML(c.edits)))
+		if err != nil {
+			t.Errorf("%s: %v", c.name, err)
+			continue
+		}
+		r := Render(svc, spec, host, map[string]Found{"main": c.found})
+		got, text := r.Act.Name, ""
+		if len(r.Findings) > 0 {
+			got, text = r.Findings[0].Code, r.Findings[0].Text
+		} else {
+			text = r.Files[0].Diff
+		}
+		if got != c.want || !strings.Contains(text, c.text) {
+			t.Errorf("%s: got %s: %s; want %s: %s", c.name, got, text, c.want, c.text)
+		}
+		if all := fmt.Sprint(r.Findings, got, text); strings.Contains(all, "hunter2") || strings.Contains(all, "swordfish") {
+			t.Errorf("%s: a secret shows: %s", c.name, all)
+		}
+	}
+}
+
+func TestParseSaysAllThatIsWrong(t *testing.T) {
+	_, err := ParseSpec("c.yaml", []byte("title: t\nreason: ''\nservice: 'X y'\nwhere: cores ==\nexpect: 9..2\nedits:\n  - {set: a, remove: b}\n  - {set: a}\nladder: {stages: [0], at_once: 2}\n"))
+	for _, want := range []string{"reason: is empty", "service: ", "where: ", "expect: ", "number 1: want either", "number 2: set a: want either to or compute", "stage \"0\""} {
+		if err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q is not in:\n%v", want, err)
+		}
+	}
+	for text, want := range map[string]string{
+		"title: t\nowner: x\n":                               `c.yaml:2:1: unknown field "owner"`,
+		"a: &x [1]\nb: *x\n":                                 "c.yaml:1:4: anchors and aliases",
+		"title: [\n":                                         "c.yaml:1:",
+		specYAML("  - {set: 'a[', to: 1}"):                   "column 3",
+		specYAML("  - {set: a, to: {b: 1}}"):                 "",
+		specYAML("  - {set: a, compute: 'corse'}"):           "undeclared",
+		strings.Replace(specYAML(" []"), "labels", "lbl", 1): "where: ",
+	} {
+		if _, err := ParseSpec("c.yaml", []byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: error is %v; want %q", text, err, want)
+		}
+	}
+	bad := strings.NewReplacer("format: nginx", "format: toml", "nginx.service", "--all", "events/worker_connections", `"events["`, "/etc/nginx/nginx.conf", "../x", "status == 200", "status").Replace(serviceYAML)
+	_, err = ParseService("s.yaml", []byte(bad))
+	for _, want := range []string{`format "toml"`, "unit: ", "address", "clean absolute path", "want true or false"} {
+		if err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q is not in:\n%v", want, err)
+		}
+	}
+}
+
+func TestStateTable(t *testing.T) {
+	for _, s := range States {
+		for _, e := range Events {
+			next, ok := Next(s, e)
+			if !ok && next != s {
+				t.Errorf("%s on %s: refused, yet becomes %s", s, e, next)
+			}
+			if ok && (next == Climbing && s != Approved || next == Approved && s != Offered || s == Withdrawn || s == Completed) {
+				t.Errorf("%s on %s becomes %s", s, e, next)
+			}
+		}
+	}
+}
+
+func TestDigestHoldsEverything(t *testing.T) {
+	plan := Plan{Change: 1, Leaves: []Leaf{{Host: "a", Files: []LeafFile{{Base: "1"}}}}}
+	one, _, _ := plan.Digest()
+	plan.Leaves[0].Files[0].Mode = "0600"
+	if two, _, err := plan.Digest(); err != nil || one == two {
+		t.Errorf("another mode has the same digest (%v)", err)
+	}
+}
+
+// TestUnifiedAppliesWithPatch has patch(1) apply our diffs.
+func TestUnifiedAppliesWithPatch(t *testing.T) {
+	if _, err := exec.LookPath("patch"); err != nil {
+		t.Skip("patch is not installed")
+	}
+	numbered := func(skip func(int) bool, n int) string {
+		var b strings.Builder
+		for i := range n {
+			if !skip(i) {
+				fmt.Fprintf(&b, "line %d\n", i)
+			}
+		}
+		return b.String()
+	}
+	none := func(int) bool { return false }
+	for name, c := range map[string][2]string{
+		"one line":         {nginxConf, strings.Replace(nginxConf, "768", "4096", 1)},
+		"no final newline": {"a\nb", "a\nc"}, "gains newline": {"a", "a\n"}, "from nothing": {"", "a\n"}, "to nothing": {"a\nb\n", ""},
+		"scattered": {numbered(none, 2000), numbered(func(i int) bool { return i%7 == 3 }, 2000)},
+		"near":      {numbered(none, 40), numbered(func(i int) bool { return i == 10 || i == 17 || i == 25 }, 40)},
+	} {
+		dir := t.TempDir()
+		file := filepath.Join(dir, "f")
+		os.WriteFile(file, []byte(c[0]), 0o644)
+		cmd := exec.Command("patch", "-s", "--no-backup-if-mismatch", file)
+		cmd.Stdin = strings.NewReader(Unified("f", []byte(c[0]), []byte(c[1])))
+		out, err := cmd.CombinedOutput()
+		got, _ := os.ReadFile(file)
+		if err != nil || string(got) != c[1] {
+			t.Errorf("%s: patch: %v %s; got %.60q, want %.60q", name, err, out, got, c[1])
+		}
+	}
+}

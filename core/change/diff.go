@@ -1,0 +1,94 @@
+package change
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/sergi/go-diff/diffmatchpatch"
+)
+
+// context is how many unchanged lines stand around a change.
+const context = 3
+
+type diffLine struct {
+	op   byte // ' ', '-' or '+'
+	text string
+}
+
+// Unified gives the unified diff from a to b; empty where they are the same.
+func Unified(name string, a, b []byte) string {
+	if string(a) == string(b) {
+		return ""
+	}
+	dmp := diffmatchpatch.New()
+	dmp.DiffTimeout = time.Minute // its default of a second gives coarse diffs on a busy machine
+	ra, rb, lines := dmp.DiffLinesToRunes(string(a), string(b))
+	var all []diffLine
+	for _, d := range dmp.DiffCharsToLines(dmp.DiffMainRunes(ra, rb, false), lines) {
+		op := map[diffmatchpatch.Operation]byte{diffmatchpatch.DiffEqual: ' ', diffmatchpatch.DiffDelete: '-', diffmatchpatch.DiffInsert: '+'}[d.Type]
+		for _, l := range strings.SplitAfter(d.Text, "\n") {
+			if l != "" {
+				all = append(all, diffLine{op, l})
+			}
+		}
+	}
+	var out strings.Builder
+	fmt.Fprintf(&out, "--- %s\n+++ %s\n", name, name)
+	for i := 0; i < len(all); {
+		if all[i].op == ' ' {
+			i++
+			continue
+		}
+		start := max(0, i-context)
+		end, quiet := i, 0
+		for ; end < len(all) && quiet <= 2*context; end++ {
+			if all[end].op == ' ' {
+				quiet++
+			} else {
+				quiet = 0
+			}
+		}
+		end -= max(0, quiet-context)
+		writeHunk(&out, all, start, end)
+		i = end
+	}
+	return out.String()
+}
+
+func writeHunk(out *strings.Builder, all []diffLine, start, end int) {
+	oldAt, newAt, oldN, newN := 1, 1, 0, 0
+	for i, l := range all[:end] {
+		if l.op != '+' {
+			if i < start {
+				oldAt++
+			} else {
+				oldN++
+			}
+		}
+		if l.op != '-' {
+			if i < start {
+				newAt++
+			} else {
+				newN++
+			}
+		}
+	}
+	at := func(first, n int) string {
+		if n == 0 {
+			first--
+		}
+		if n == 1 {
+			return fmt.Sprint(first)
+		}
+		return fmt.Sprintf("%d,%d", first, n)
+	}
+	fmt.Fprintf(out, "@@ -%s +%s @@\n", at(oldAt, oldN), at(newAt, newN))
+	for _, l := range all[start:end] {
+		out.WriteByte(l.op)
+		out.WriteString(l.text)
+		if !strings.HasSuffix(l.text, "\n") {
+			out.WriteString("\n\\ No newline at end of file\n")
+		}
+	}
+}

@@ -1,0 +1,21 @@
+# survey.sh: what kind of machine this is. Reads only.
+trait() { printf '{"trait":"%s","value":"%s"}\n' "$1" "$(b64 "$2")"; }
+
+id='' like='' version=''
+while IFS='=' read -r key value; do
+	value=${value#\"}
+	value=${value%\"}
+	case $key in
+	ID) id=$value ;;
+	ID_LIKE) like=$value ;;
+	VERSION_ID) version=$value ;;
+	esac
+done </etc/os-release
+trait os "$id"
+trait os_family "${like:-$id}"
+trait os_version "$version"
+trait kernel "$(uname -r)"
+trait cores "$(nproc)"
+while read -r key value _; do
+	if [ "$key" = MemTotal: ]; then trait memory "$((value * 1024))"; fi
+done </proc/meminfo

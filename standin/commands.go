@@ -1,0 +1,431 @@
+package standin
+
+import (
+	"archive/tar"
+	"context"
+	"crypto/sha256"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"strconv"
+	"strings"
+	"time"
+
+	"mvdan.cc/sh/v3/interp"
+)
+
+// commands are the programs that the product's scripts call, as far as they
+// call them. A flag that is not known here is an error, not ignored.
+var commands map[string]func(ctx context.Context, s *shell, hc interp.HandlerContext, args []string) error
+
+func init() { // in a function, since some of them run others
+	commands = map[string]func(context.Context, *shell, interp.HandlerContext, []string) error{
+		"base64": base64Command, "tr": tr, "sha256sum": sha256sum, "cat": cat, "cut": cut,
+		"sync": sync_, "mv": mv, "cp": cp, "ln": ln, "rm": rm, "mkdir": mkdir, "chmod": chmod, "chown": chown,
+		"stat": statCommand, "readlink": readlink, "tar": tarCommand,
+		"flock": flock, "sh": sh, "unshare": unshare, "mount": mount, "timeout": timeout,
+		"nproc": nproc, "uname": uname, "getconf": getconf, "systemctl": systemctl,
+	}
+}
+
+// options splits flags from operands; known names the flags, those with a
+// value ending in ":" (as in "-w:").
+func options(hc interp.HandlerContext, name string, args []string, known ...string) (flags map[string]string, rest []string, err error) {
+	flags = map[string]string{}
+next:
+	for len(args) > 0 {
+		arg := args[0]
+		if arg == "--" {
+			return flags, args[1:], nil
+		}
+		if arg == "-" || !strings.HasPrefix(arg, "-") {
+			return flags, args, nil
+		}
+		for _, k := range known {
+			flag, valued := strings.CutSuffix(k, ":")
+			if long, value, ok := strings.Cut(arg, "="); ok && long == flag {
+				flags[flag] = value
+				args = args[1:]
+				continue next
+			}
+			if arg == flag {
+				args = args[1:]
+				if flags[flag] = "yes"; valued {
+					if len(args) == 0 {
+						return nil, nil, fail(hc, 2, "%s: %s wants a value", name, flag)
+					}
+					flags[flag], args = args[0], args[1:]
+				}
+				continue next
+			}
+		}
+		return nil, nil, fail(hc, 2, "%s: the stand-in does not know %s", name, arg)
+	}
+	return flags, nil, nil
+}
+
+func base64Command(_ context.Context, _ *shell, hc interp.HandlerContext, args []string) error {
+	data, _ := io.ReadAll(hc.Stdin)
+	if len(args) == 1 && args[0] == "-d" {
+		plain, err := base64.StdEncoding.DecodeString(strings.TrimSpace(string(data)))
+		if err != nil {
+			return fail(hc, 1, "base64: invalid input")
+		}
+		hc.Stdout.Write(plain)
+		return nil
+	}
+	fmt.Fprintln(hc.Stdout, base64.StdEncoding.EncodeToString(data))
+	return nil
+}
+
+func tr(_ context.Context, _ *shell, hc interp.HandlerContext, args []string) error {
+	if len(args) != 2 || args[0] != "-d" || args[1] != `\n` {
+		return fail(hc, 2, `tr: the stand-in knows -d '\n' only`)
+	}
+	data, _ := io.ReadAll(hc.Stdin)
+	io.WriteString(hc.Stdout, strings.ReplaceAll(string(data), "\n", ""))
+	return nil
+}
+
+func sha256sum(_ context.Context, _ *shell, hc interp.HandlerContext, _ []string) error {
+	data, _ := io.ReadAll(hc.Stdin)
+	fmt.Fprintf(hc.Stdout, "%x  -\n", sha256.Sum256(data))
+	return nil
+}
+
+func cat(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	if len(args) == 0 {
+		io.Copy(hc.Stdout, hc.Stdin)
+		return nil
+	}
+	for _, name := range args {
+		data, err := s.files.Read(name)
+		if err != nil {
+			return fail(hc, 1, "cat: %s: No such file or directory", name)
+		}
+		hc.Stdout.Write(data)
+	}
+	return nil
+}
+
+func cut(_ context.Context, _ *shell, hc interp.HandlerContext, args []string) error {
+	flags, _, err := options(hc, "cut", args, "-d:", "-f:")
+	if err != nil {
+		return err
+	}
+	data, _ := io.ReadAll(hc.Stdin)
+	field, _ := strconv.Atoi(flags["-f"])
+	if fields := strings.Split(strings.TrimSpace(string(data)), flags["-d"]); field >= 1 && field <= len(fields) {
+		fmt.Fprintln(hc.Stdout, fields[field-1])
+	}
+	return nil
+}
+
+func sync_(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	for _, name := range args {
+		if _, err := s.files.stat(name, true); err != nil {
+			return fail(hc, 1, "sync: %s: No such file or directory", name)
+		}
+	}
+	return nil
+}
+
+func mv(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	_, names, err := options(hc, "mv", args, "-f", "-T")
+	if err != nil || len(names) != 2 {
+		return errors.Join(err, fail(hc, 2, "mv: want two names"))
+	}
+	s.files.mu.Lock()
+	defer s.files.mu.Unlock()
+	n, from, base, _, err := s.files.find(names[0], false)
+	old, to, newBase, _, _ := s.files.find(names[1], false)
+	if err != nil || to == nil {
+		return fail(hc, 1, "mv: cannot move %s to %s", names[0], names[1])
+	}
+	if old != nil {
+		old.links--
+	}
+	delete(from.kids, base)
+	to.kids[newBase] = n
+	return nil
+}
+
+func cp(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	_, names, err := options(hc, "cp", args, "-a")
+	if err != nil || len(names) != 2 {
+		return errors.Join(err, fail(hc, 2, "cp: want two names"))
+	}
+	s.files.mu.Lock()
+	defer s.files.mu.Unlock()
+	n, _, _, _, err := s.files.find(names[0], false)
+	_, to, base, _, _ := s.files.find(names[1], false)
+	if err != nil || to == nil {
+		return fail(hc, 1, "cp: cannot copy %s to %s", names[0], names[1])
+	}
+	c := n.copy(map[*node]*node{})
+	c.links = 1
+	to.kids[base] = c
+	return nil
+}
+
+func ln(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	_, names, err := options(hc, "ln", args)
+	if err != nil || len(names) != 2 {
+		return errors.Join(err, fail(hc, 2, "ln: want two names"))
+	}
+	s.files.mu.Lock()
+	defer s.files.mu.Unlock()
+	n, _, _, _, err := s.files.find(names[0], false)
+	old, to, base, _, _ := s.files.find(names[1], false)
+	if err != nil || to == nil || old != nil {
+		return fail(hc, 1, "ln: cannot link %s as %s", names[0], names[1])
+	}
+	n.links++
+	to.kids[base] = n
+	return nil
+}
+
+func rm(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	_, names, err := options(hc, "rm", args, "-f", "-rf")
+	if err != nil {
+		return err
+	}
+	s.files.mu.Lock()
+	defer s.files.mu.Unlock()
+	for _, name := range names {
+		if n, dir, base, _, err := s.files.find(name, false); err == nil && dir != nil {
+			n.links--
+			delete(dir.kids, base)
+		}
+	}
+	return nil
+}
+
+func mkdir(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	flags, names, err := options(hc, "mkdir", args, "-p", "-m:")
+	if err != nil {
+		return err
+	}
+	mode, err := strconv.ParseUint(flags["-m"], 8, 32)
+	if err != nil {
+		mode = 0o755
+	}
+	for _, name := range names {
+		if flags["-p"] != "" {
+			s.files.mkdirs(name)
+			continue
+		}
+		s.files.mu.Lock()
+		n, dir, base, _, _ := s.files.find(name, false)
+		if n == nil && dir != nil {
+			dir.kids[base] = directory(fs.FileMode(mode))
+		}
+		s.files.mu.Unlock()
+		if n != nil || dir == nil {
+			return fail(hc, 1, "mkdir: cannot create %s", name)
+		}
+	}
+	return nil
+}
+
+// each changes every named node.
+func (s *shell) each(hc interp.HandlerContext, names []string, change func(*node)) error {
+	s.files.mu.Lock()
+	defer s.files.mu.Unlock()
+	for _, name := range names {
+		n, _, _, _, err := s.files.find(name, true)
+		if err != nil {
+			return fail(hc, 1, "%s: No such file or directory", name)
+		}
+		change(n)
+	}
+	return nil
+}
+
+func chmod(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	flags, names, err := options(hc, "chmod", args, "--reference:")
+	if err != nil || len(names) == 0 {
+		return errors.Join(err, fail(hc, 2, "chmod: want names"))
+	}
+	var mode fs.FileMode
+	if like := flags["--reference"]; like != "" {
+		mode, _, _, err = s.files.Stat(like)
+	} else {
+		var octal uint64
+		octal, err = strconv.ParseUint(names[0], 8, 32)
+		mode, names = fs.FileMode(octal), names[1:]
+	}
+	if err != nil {
+		return fail(hc, 1, "chmod: %v", err)
+	}
+	return s.each(hc, names, func(n *node) { n.mode = n.mode&^fs.ModePerm | mode&fs.ModePerm })
+}
+
+func chown(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	flags, names, err := options(hc, "chown", args, "--reference:")
+	if err != nil || flags["--reference"] == "" {
+		return errors.Join(err, fail(hc, 2, "chown: the stand-in knows --reference only"))
+	}
+	_, owner, group, err := s.files.Stat(flags["--reference"])
+	if err != nil {
+		return fail(hc, 1, "chown: %v", err)
+	}
+	return s.each(hc, names, func(n *node) { n.owner, n.group = owner, group })
+}
+
+func statCommand(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	flags, names, err := options(hc, "stat", args, "-c:")
+	if err != nil {
+		return err
+	}
+	return s.each(hc, names, func(n *node) {
+		kind := "regular file"
+		switch {
+		case n.kids != nil:
+			kind = "directory"
+		case n.mode&fs.ModeSymlink != 0:
+			kind = "symbolic link"
+		case len(n.data) == 0:
+			kind = "regular empty file"
+		}
+		fmt.Fprintln(hc.Stdout, strings.NewReplacer("%a", fmt.Sprintf("%o", n.mode.Perm()), "%h", fmt.Sprint(n.links),
+			"%s", fmt.Sprint(len(n.data)), "%U", n.owner, "%G", n.group, "%F", kind).Replace(flags["-c"]))
+	})
+}
+
+func readlink(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	_, names, err := options(hc, "readlink", args, "-f")
+	if err != nil || len(names) != 1 {
+		return errors.Join(err, fail(hc, 2, "readlink: want one name"))
+	}
+	s.files.mu.Lock()
+	defer s.files.mu.Unlock()
+	_, dir, _, resolved, err := s.files.find(names[0], true)
+	if err != nil && dir == nil {
+		return interp.ExitStatus(1)
+	}
+	fmt.Fprintln(hc.Stdout, resolved)
+	return nil
+}
+
+func tarCommand(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	flags, _, err := options(hc, "tar", args, "-xf:", "-C:")
+	if err != nil || flags["-xf"] != "-" {
+		return errors.Join(err, fail(hc, 2, "tar: the stand-in knows -xf - -C only"))
+	}
+	for r := tar.NewReader(hc.Stdin); ; {
+		header, err := r.Next()
+		if err == io.EOF {
+			return nil
+		}
+		var data []byte
+		if err == nil {
+			data, err = io.ReadAll(r)
+		}
+		if err == nil {
+			err = s.files.Write(path.Join(flags["-C"], header.Name), data)
+		}
+		if err != nil {
+			return fail(hc, 2, "tar: %v", err)
+		}
+	}
+}
+
+// flock knows one lock per host, whatever the file.
+func flock(ctx context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	flags, rest, err := options(hc, "flock", args, "-o", "-w:", "-E:")
+	if err != nil || len(rest) < 2 {
+		return errors.Join(err, fail(hc, 2, "flock: want a file and a command"))
+	}
+	wait, _ := strconv.Atoi(flags["-w"])
+	select {
+	case s.host.lock <- struct{}{}:
+		defer func() { <-s.host.lock }()
+	case <-time.After(time.Duration(wait) * time.Second):
+		status, _ := strconv.Atoi(flags["-E"])
+		return interp.ExitStatus(status)
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	return s.command(ctx, rest[1:])
+}
+
+func sh(ctx context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	if len(args) < 2 || args[0] != "-c" {
+		return fail(hc, 2, "sh: the stand-in knows -c only")
+	}
+	var params []string
+	if len(args) > 3 {
+		params = args[3:]
+	}
+	if status := s.run(ctx, args[1], hc.Stdin, hc.Stdout, hc.Stderr, params...); status != 0 {
+		return interp.ExitStatus(status)
+	}
+	return nil
+}
+
+// unshare runs its command on a copy of the files.
+func unshare(ctx context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	_, rest, err := options(hc, "unshare", args, "--mount", "--propagation:")
+	if err != nil || len(rest) == 0 {
+		return errors.Join(err, fail(hc, 2, "unshare: want a command"))
+	}
+	return s.host.newShell(s.files.clone()).command(ctx, rest)
+}
+
+func mount(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	flags, rest, err := options(hc, "mount", args, "-t:", "-o:", "--bind")
+	if err != nil || len(rest) != 2 {
+		return errors.Join(err, fail(hc, 2, "mount: want what and where"))
+	}
+	if s.files == s.host.Files {
+		return fail(hc, 1, "mount: outside a namespace of its own; the stand-in refuses")
+	}
+	s.files.mu.Lock()
+	defer s.files.mu.Unlock()
+	at, dir, base, _, err := s.files.find(rest[1], true)
+	if err != nil || at.kids == nil || dir == nil {
+		return fail(hc, 1, "mount: %s is no directory", rest[1])
+	}
+	what := directory(0o700)
+	if flags["--bind"] != "" {
+		if what, _, _, _, err = s.files.find(rest[0], true); err != nil {
+			return fail(hc, 1, "mount: %s is not there", rest[0])
+		}
+	}
+	dir.kids[base] = what
+	return nil
+}
+
+func timeout(ctx context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	_, rest, err := options(hc, "timeout", args, "-k:")
+	if err != nil || len(rest) < 2 {
+		return errors.Join(err, fail(hc, 2, "timeout: want seconds and a command"))
+	}
+	seconds, _ := strconv.Atoi(rest[0])
+	ctx, cancel := context.WithTimeout(ctx, time.Duration(seconds)*time.Second)
+	defer cancel()
+	err = s.command(ctx, rest[1:])
+	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		return interp.ExitStatus(124)
+	}
+	return err
+}
+
+func nproc(_ context.Context, s *shell, hc interp.HandlerContext, _ []string) error {
+	fmt.Fprintln(hc.Stdout, s.host.Cores)
+	return nil
+}
+
+func uname(_ context.Context, _ *shell, hc interp.HandlerContext, _ []string) error {
+	fmt.Fprintln(hc.Stdout, "6.1.0-standin")
+	return nil
+}
+
+func getconf(_ context.Context, _ *shell, hc interp.HandlerContext, _ []string) error {
+	fmt.Fprintln(hc.Stdout, 100)
+	return nil
+}

@@ -1,0 +1,245 @@
+// Package standin makes stand-in hosts: real SSH servers on loopback addresses,
+// each with a file system in memory, a shell that runs what is sent to it, and
+// units that read their configuration, listen on the port named there and
+// answer HTTP. Client and product talk to them as to real hosts.
+//
+// They only pretend some things, and Pretended lists them. The package shares
+// no code with the product: it reads configuration with small readers of its
+// own, so that one bug cannot hide on both sides.
+package standin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// Pretended says what stand-in hosts only pretend, for whoever reads a demo.
+var Pretended = []string{
+	"mount namespaces: unshare works on a copy of the file system in memory, bind mounts replace a name in that copy",
+	"sync and fsync: nothing is on a disk, so there is nothing to flush and no power to lose",
+	"reboots, kernel, cores and memory: they are what the scenario says",
+	"owners: every command runs as root, so no permission is ever refused",
+	"services: small programs that read a few settings of the real ones; their checkers know those settings only",
+}
+
+// Config describes a stand-in host.
+type Config struct {
+	Name     string
+	Address  string // loopback ip:port for SSH
+	Image    map[string]string
+	Cores    int
+	MemoryMB int
+	Units    []UnitConfig
+	Signer   ssh.Signer    // the host key
+	Client   ssh.PublicKey // who may sign in
+}
+
+// Host is a running stand-in host.
+type Host struct {
+	Config
+	Files *Files
+
+	units    map[string]*unit
+	programs map[string]Program
+	lock     chan struct{} // the one file lock that flock knows
+	booted   time.Time
+	pids     atomic.Int64
+	listener net.Listener
+	cancel   context.CancelFunc
+	ctx      context.Context
+	running  sync.WaitGroup
+
+	mu     sync.Mutex
+	faults []*Fault
+	links  map[net.Conn]bool
+	ran    []string // names of the scripts that ran, in order
+}
+
+// Start brings the host up: its units first, then SSH.
+func Start(c Config) (*Host, error) {
+	h := &Host{Config: c, units: map[string]*unit{}, lock: make(chan struct{}, 1), booted: time.Now().Add(-time.Hour), links: map[net.Conn]bool{}}
+	h.ctx, h.cancel = context.WithCancel(context.Background())
+	h.pids.Store(400)
+	image := map[string]string{
+		"/etc/os-release": "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\nVERSION_ID=\"12\"\n",
+		"/etc/hostname":   c.Name + "\n",
+		"/proc/meminfo":   fmt.Sprintf("MemTotal:       %d kB\n", c.MemoryMB*1024),
+	}
+	for name, text := range c.Image {
+		image[name] = text
+	}
+	h.Files = NewFiles(image)
+	h.Files.dynamic = h.proc
+	h.programs = map[string]Program{}
+	for _, u := range c.Units {
+		h.units[u.Name] = &unit{UnitConfig: u, host: h, state: "inactive", sub: "dead"}
+		h.programs[u.Checker] = u.Read
+		if err := h.units[u.Name].start(); err != nil {
+			h.Close()
+			return nil, fmt.Errorf("%s: %s: %w", c.Name, u.Name, err)
+		}
+	}
+	var err error
+	if h.listener, err = net.Listen("tcp", c.Address); err != nil {
+		h.Close()
+		return nil, err
+	}
+	h.running.Add(1)
+	go h.serve()
+	return h, nil
+}
+
+// Close takes the host down and waits for all of it.
+func (h *Host) Close() {
+	h.cancel()
+	if h.listener != nil {
+		h.listener.Close()
+	}
+	h.cutLinks()
+	for _, u := range h.units {
+		u.stop()
+	}
+	h.running.Wait()
+}
+
+func (h *Host) ip() string {
+	ip, _, _ := net.SplitHostPort(h.Address)
+	return ip
+}
+
+func (h *Host) cutLinks() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for c := range h.links {
+		c.Close()
+	}
+}
+
+func (h *Host) serve() {
+	defer h.running.Done()
+	config := &ssh.ServerConfig{PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+		if string(key.Marshal()) != string(h.Client.Marshal()) {
+			return nil, errors.New("unknown key")
+		}
+		return nil, nil
+	}}
+	config.AddHostKey(h.Signer)
+	for {
+		raw, err := h.listener.Accept()
+		if err != nil {
+			return
+		}
+		h.mu.Lock()
+		h.links[raw] = true
+		h.mu.Unlock()
+		h.running.Go(func() {
+			defer func() {
+				raw.Close()
+				h.mu.Lock()
+				delete(h.links, raw)
+				h.mu.Unlock()
+			}()
+			h.connection(raw, config)
+		})
+	}
+}
+
+func (h *Host) connection(raw net.Conn, config *ssh.ServerConfig) {
+	raw.SetDeadline(time.Now().Add(10 * time.Second))
+	_, channels, requests, err := ssh.NewServerConn(raw, config)
+	if err != nil {
+		return
+	}
+	raw.SetDeadline(time.Time{})
+	go ssh.DiscardRequests(requests)
+	for c := range channels {
+		if c.ChannelType() != "session" {
+			c.Reject(ssh.UnknownChannelType, "only sessions")
+			continue
+		}
+		channel, requests, err := c.Accept()
+		if err != nil {
+			return
+		}
+		h.running.Go(func() { h.session(raw, channel, requests) })
+	}
+}
+
+func (h *Host) session(raw net.Conn, channel ssh.Channel, requests <-chan *ssh.Request) {
+	defer channel.Close()
+	for r := range requests {
+		if r.Type != "exec" {
+			r.Reply(false, nil)
+			continue
+		}
+		var exec struct{ Command string }
+		if err := ssh.Unmarshal(r.Payload, &exec); err != nil {
+			r.Reply(false, nil)
+			return
+		}
+		r.Reply(true, nil)
+		status := h.exec(raw, exec.Command, channel)
+		channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{uint32(status)}))
+		return
+	}
+}
+
+// exec runs one command line, with the faults that the scenario scripted.
+func (h *Host) exec(raw net.Conn, command string, channel ssh.Channel) int {
+	name := scriptName(command)
+	h.mu.Lock()
+	h.ran = append(h.ran, name)
+	h.mu.Unlock()
+	if f := h.fault(SlowLink, name); f != nil {
+		h.sleep(f.For)
+	}
+	if f := h.fault(CutBefore, name); f != nil {
+		f.hold(h.ctx)
+		raw.Close()
+		return 255
+	}
+	stdout := io.Writer(channel)
+	cut := h.fault(CutAfter, name)
+	if cut != nil {
+		stdout = io.Discard
+	}
+	status := h.newShell(h.Files).run(h.ctx, command, channel, stdout, channel.Stderr())
+	if cut != nil {
+		cut.hold(h.ctx)
+		raw.Close()
+	}
+	return status
+}
+
+// scriptName finds the word behind the text of a script that names it.
+func scriptName(command string) string {
+	i := strings.LastIndex(command, "'wladder-")
+	if i < 0 {
+		return ""
+	}
+	name, _, _ := strings.Cut(command[i+len("'wladder-"):], "'")
+	return name
+}
+
+// Ran lists the scripts that were run, in order.
+func (h *Host) Ran() []string {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return append([]string(nil), h.ran...)
+}
+
+func (h *Host) sleep(d time.Duration) {
+	select {
+	case <-time.After(d):
+	case <-h.ctx.Done():
+	}
+}

@@ -1,0 +1,279 @@
+package standin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"mvdan.cc/sh/v3/interp"
+)
+
+// Service is what a program makes of its configuration.
+type Service struct {
+	Port    int // where it listens; 0: nowhere
+	Banner  string
+	Headers map[string]string
+	Pages   map[string]string // by path; others answer 404
+	Workers int
+	Text    string // the configuration as read, for faults that depend on it
+}
+
+// Program reads its configuration, or says why it would not start with it.
+type Program func(*Files) (Service, error)
+
+// UnitConfig describes a unit and the program that it runs.
+type UnitConfig struct {
+	Name    string // such as nginx.service
+	Checker string // the command that checks the configuration
+	Read    Program
+}
+
+// process is one entry of a unit's process list; started is in hundredths of a
+// second since boot.
+type process struct {
+	pid     int64
+	started int64
+}
+
+type unit struct {
+	UnitConfig
+	host *Host
+
+	mu       sync.Mutex
+	state    string // active, inactive, failed
+	sub      string
+	result   string
+	restarts int
+	service  Service
+	main     process
+	workers  []process
+	listener net.Listener
+	server   *http.Server
+	dies     *time.Timer
+}
+
+func (h *Host) sinceBoot() int64 { return time.Since(h.booted).Milliseconds() / 10 }
+
+func (h *Host) newProcess() process { return process{h.pids.Add(1), h.sinceBoot()} }
+
+// proc serves the files below /proc that depend on the moment.
+func (h *Host) proc(name string) ([]byte, bool) {
+	if name == "/proc/uptime" {
+		up := h.sinceBoot()
+		return fmt.Appendf(nil, "%d.%02d %d.00\n", up/100, up%100, up/100), true
+	}
+	if !strings.HasPrefix(name, "/proc/") {
+		return nil, false
+	}
+	for _, u := range h.units {
+		if data, ok := u.proc(name); ok {
+			return data, true
+		}
+	}
+	return nil, false
+}
+
+func (u *unit) proc(name string) ([]byte, bool) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.state != "active" {
+		return nil, false
+	}
+	if name == fmt.Sprintf("/proc/%d/task/%d/children", u.main.pid, u.main.pid) {
+		var b strings.Builder
+		for _, w := range u.workers {
+			fmt.Fprintf(&b, "%d ", w.pid)
+		}
+		return []byte(b.String()), true
+	}
+	for _, p := range append([]process{u.main}, u.workers...) {
+		if name == fmt.Sprintf("/proc/%d/stat", p.pid) {
+			return fmt.Appendf(nil, "%d (a worker) S 1 %s%d 0 0\n", p.pid, strings.Repeat("0 ", 17), p.started), true
+		}
+	}
+	return nil, false
+}
+
+func (u *unit) start() error {
+	service, err := u.Read(u.host.Files)
+	if err == nil && u.host.fault(RefuseStart, u.Name, service.Text) != nil {
+		err = errors.New("refused to start (a scripted fault)")
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if err == nil {
+		err = u.listen(service)
+	}
+	if err != nil {
+		u.state, u.sub, u.result = "failed", "failed", "exit-code"
+		return err
+	}
+	u.state, u.sub, u.result = "active", "running", "success"
+	u.main = u.host.newProcess()
+	u.adopt(service)
+	return nil
+}
+
+// adopt takes a configuration up: new workers, and the faults that it brings.
+func (u *unit) adopt(service Service) {
+	u.service, u.workers = service, nil
+	for range service.Workers {
+		u.workers = append(u.workers, u.host.newProcess())
+	}
+	if f := u.host.fault(DieAfter, u.Name, service.Text); f != nil {
+		u.dies = time.AfterFunc(f.For, func() {
+			u.mu.Lock()
+			defer u.mu.Unlock()
+			u.close()
+			u.state, u.sub, u.result = "failed", "failed", "signal"
+		})
+	}
+}
+
+func (u *unit) listen(service Service) error {
+	if service.Port == 0 {
+		return nil
+	}
+	listener, err := net.Listen("tcp", fmt.Sprintf("%s:%d", u.host.ip(), service.Port))
+	if err != nil {
+		return err
+	}
+	u.listener = listener
+	if service.Banner != "" {
+		u.host.running.Go(func() {
+			for {
+				c, err := listener.Accept()
+				if err != nil {
+					return
+				}
+				io.WriteString(c, service.Banner+"\r\n")
+				c.Close()
+			}
+		})
+		return nil
+	}
+	u.server = &http.Server{Handler: http.HandlerFunc(u.answer), ReadHeaderTimeout: 5 * time.Second}
+	server := u.server
+	u.host.running.Go(func() { server.Serve(listener) })
+	return nil
+}
+
+func (u *unit) answer(w http.ResponseWriter, r *http.Request) {
+	u.mu.Lock()
+	service := u.service
+	u.mu.Unlock()
+	for name, value := range service.Headers {
+		w.Header().Set(name, value)
+	}
+	if u.host.fault(AnswerWrongly, u.Name, service.Text) != nil {
+		http.Error(w, "out of order (a scripted fault)", http.StatusInternalServerError)
+		return
+	}
+	page, ok := service.Pages[r.URL.Path]
+	if !ok {
+		http.NotFound(w, r)
+		return
+	}
+	io.WriteString(w, page)
+}
+
+func (u *unit) close() {
+	if u.dies != nil {
+		u.dies.Stop()
+	}
+	if u.server != nil {
+		u.server.Close()
+	}
+	if u.listener != nil {
+		u.listener.Close()
+	}
+	u.server, u.listener, u.workers = nil, nil, nil
+}
+
+func (u *unit) stop() {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	u.close()
+	u.state, u.sub = "inactive", "dead"
+}
+
+// reload takes the configuration up in new workers. As real daemons do, it
+// goes on with the old one where the new is wrong, and says nothing.
+func (u *unit) reload() {
+	service, err := u.Read(u.host.Files)
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if err != nil {
+		return
+	}
+	if service.Port != u.service.Port {
+		old, server := u.listener, u.server
+		u.listener, u.server = nil, nil
+		if u.listen(service) != nil {
+			u.listener, u.server = old, server
+			return
+		}
+		if server != nil {
+			server.Close()
+		}
+		if old != nil {
+			old.Close()
+		}
+	}
+	u.adopt(service)
+}
+
+func systemctl(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	if len(args) == 0 {
+		return fail(hc, 1, "systemctl: want a verb")
+	}
+	verb := args[0]
+	flags, names, err := options(hc, "systemctl", args[1:], "--quiet", "-p:")
+	if err != nil || len(names) != 1 {
+		return errors.Join(err, fail(hc, 1, "systemctl: want one unit"))
+	}
+	_ = flags
+	u := s.host.units[names[0]]
+	if u == nil {
+		return fail(hc, 5, "Unit %s could not be found.", names[0])
+	}
+	u.mu.Lock()
+	active := u.state == "active"
+	u.mu.Unlock()
+	switch verb {
+	case "show":
+		u.mu.Lock()
+		defer u.mu.Unlock()
+		main := u.main.pid
+		if u.state != "active" {
+			main = 0
+		}
+		fmt.Fprintf(hc.Stdout, "ActiveState=%s\nSubState=%s\nNRestarts=%d\nMainPID=%d\nResult=%s\n", u.state, u.sub, u.restarts, main, u.result)
+	case "is-active":
+		if !active {
+			return interp.ExitStatus(3)
+		}
+	case "reset-failed":
+	case "reload":
+		if !active {
+			return fail(hc, 1, "%s is not active, cannot reload.", u.Name)
+		}
+		u.reload()
+	case "restart", "start":
+		u.stop()
+		if err := u.start(); err != nil {
+			return fail(hc, 1, "Job for %s failed: %v", u.Name, err)
+		}
+	case "stop":
+		u.stop()
+	default:
+		return fail(hc, 1, "systemctl: the stand-in does not know %s", verb)
+	}
+	return nil
+}
