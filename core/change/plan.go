@@ -23,7 +23,8 @@ type Plan struct {
 	Unit          string        `json:"unit"`
 	Settle        ladder.Span   `json:"settle"`
 	Policy        ladder.Policy `json:"policy"`
-	Leaves        []Leaf        `json:"leaves"` // by host name
+	Heaviest      Act           `json:"heaviest"` // brings the service back where it does not run
+	Leaves        []Leaf        `json:"leaves"`   // by host name
 }
 
 // Leaf is one host's part of a plan.

@@ -1,0 +1,174 @@
+// Package view holds the shapes in which the product shows what it knows: to
+// the API, the client and, through the API's description, the console. Times
+// are UTC.
+package view
+
+import (
+	"encoding/json"
+	"time"
+
+	"wladder/core/change"
+	"wladder/core/conf"
+	"wladder/core/expr"
+	"wladder/core/ladder"
+	"wladder/core/probe"
+)
+
+// Account is a person. Roles are viewer, author, reviewer, operator, admin.
+type Account struct {
+	Name    string   `json:"name"`
+	Display string   `json:"display"`
+	Roles   []string `json:"roles"`
+	Kind    string   `json:"kind,omitempty"` // of the sign-in: session or token
+}
+
+// Has tells whether the account has the role; an admin reads everything.
+func (a Account) Has(role string) bool {
+	for _, r := range a.Roles {
+		if r == role || role == "viewer" {
+			return true
+		}
+	}
+	return false
+}
+
+// Host is a machine.
+type Host struct {
+	ID         int64             `json:"id"`
+	Name       string            `json:"name"`
+	Address    string            `json:"address"`
+	Login      string            `json:"login"`
+	HostKey    string            `json:"host_key"`
+	Sudo       bool              `json:"sudo"`
+	Labels     map[string]string `json:"labels"`
+	Traits     expr.Traits       `json:"traits"`
+	SurveyedAt *time.Time        `json:"surveyed_at"`
+}
+
+// Expr gives the host as expressions know it.
+func (h Host) Expr() expr.Host { return expr.Host{Name: h.Name, Labels: h.Labels, Traits: h.Traits} }
+
+// Service is a version of a definition.
+type Service struct {
+	Name       string     `json:"name"`
+	Title      string     `json:"title"`
+	Version    int        `json:"version"`
+	Digest     string     `json:"digest"`
+	Source     string     `json:"source,omitempty"`
+	LoadedBy   string     `json:"loaded_by"`
+	LoadedAt   time.Time  `json:"loaded_at"`
+	ApprovedBy string     `json:"approved_by"`
+	ApprovedAt *time.Time `json:"approved_at"`
+}
+
+// Change is a row of the list of changes.
+type Change struct {
+	ID        int64        `json:"id"`
+	Title     string       `json:"title"`
+	Service   string       `json:"service"`
+	Author    string       `json:"author"`
+	State     change.State `json:"state"`
+	Revision  int          `json:"revision"`
+	Hosts     int          `json:"hosts"` // in the plan
+	CreatedAt time.Time    `json:"created_at"`
+	UpdatedAt time.Time    `json:"updated_at"`
+	Next      string       `json:"next"` // what is asked of whom, in words
+	Counts    Counts       `json:"counts"`
+}
+
+// Counts says how many host runs stand in each state.
+type Counts map[ladder.RunState]int
+
+// ChangeDetail is everything about one change.
+type ChangeDetail struct {
+	Change
+	Source    string     `json:"source"`
+	Reason    string     `json:"reason"`
+	Ticket    string     `json:"ticket"`
+	Where     string     `json:"where"`
+	Rehearsal *Rehearsal `json:"rehearsal"`
+	Approvals []Approval `json:"approvals"`
+	Climb     *Climb     `json:"climb"`
+}
+
+// Approval is what a reviewer said of a digest.
+type Approval struct {
+	Account string    `json:"account"`
+	Verdict string    `json:"verdict"` // approved or declined
+	Digest  string    `json:"digest"`
+	Because string    `json:"because"`
+	At      time.Time `json:"at"`
+}
+
+// Rehearsal is a read-only pass over the target hosts.
+type Rehearsal struct {
+	ID        int64            `json:"id"`
+	Revision  int              `json:"revision"`
+	StartedBy string           `json:"started_by"`
+	BegunAt   time.Time        `json:"begun_at"`
+	EndedAt   *time.Time       `json:"ended_at"`
+	Digest    string           `json:"digest"`   // of the plan; empty where there is none
+	Hosts     int              `json:"hosts"`    // targets
+	Read      int              `json:"read"`     // hosts gone through so far
+	Planned   int              `json:"planned"`  // hosts in the plan
+	Findings  []change.Finding `json:"findings"` // about the whole
+	Groups    []change.Group   `json:"groups"`
+	Policy    *ladder.Policy   `json:"policy"`
+}
+
+// RehearsedHost is what a rehearsal found on one host.
+type RehearsedHost struct {
+	HostID      int64             `json:"host_id"`
+	Host        string            `json:"host"`
+	Group       string            `json:"group"`
+	Diff        string            `json:"diff"`
+	Alterations []conf.Alteration `json:"alterations"`
+	Act         string            `json:"act"`
+	Findings    []change.Finding  `json:"findings"`
+	Probes      []probe.Verdict   `json:"probes"`
+}
+
+// Climb is a rollout.
+type Climb struct {
+	ID        int64             `json:"id"`
+	Change    int64             `json:"change"`
+	Digest    string            `json:"digest"`
+	State     ladder.ClimbState `json:"state"`
+	Why       string            `json:"why"`
+	Policy    ladder.Policy     `json:"policy"`
+	StartedBy string            `json:"started_by"`
+	StartedAt time.Time         `json:"started_at"`
+	EndedAt   *time.Time        `json:"ended_at"`
+	Runs      []HostRun         `json:"runs"`
+}
+
+// HostRun is one host's part of a climb.
+type HostRun struct {
+	ID        int64           `json:"id"`
+	Host      string          `json:"host"`
+	Stage     int             `json:"stage"` // from 0
+	State     ladder.RunState `json:"state"`
+	Step      ladder.Step     `json:"step"` // under way or next; empty at the end
+	Failed    bool            `json:"failed"`
+	Why       string          `json:"why"` // in words, where it did not end as wanted
+	Files     ladder.Files    `json:"files"`
+	Process   ladder.Process  `json:"process"`
+	UpdatedAt time.Time       `json:"updated_at"`
+	Steps     []StepTaken     `json:"steps,omitempty"`
+}
+
+// StepTaken is one step of a host run.
+type StepTaken struct {
+	Step    ladder.Step    `json:"step"`
+	BegunAt time.Time      `json:"begun_at"`
+	EndedAt *time.Time     `json:"ended_at"`
+	Outcome ladder.Outcome `json:"outcome"` // empty while under way, or lost with its server
+	Note    string         `json:"note"`
+}
+
+// Event is one message of the event stream.
+type Event struct {
+	Type   string          `json:"type"`   // record, step or rehearsal
+	Change int64           `json:"change"` // 0 where it concerns none
+	Data   json.RawMessage `json:"data"`
+}

@@ -1,0 +1,429 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"golang.org/x/crypto/ssh"
+
+	"wladder/core/change"
+	"wladder/core/ladder"
+	"wladder/core/record"
+	"wladder/core/view"
+	"wladder/host"
+	"wladder/standin"
+	"wladder/store"
+	"wladder/store/postmaster"
+)
+
+func TestMain(m *testing.M) { os.Exit(postmaster.ForTests(m)) }
+
+func signer(seed byte) ssh.Signer {
+	s, _ := ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(bytes.Repeat([]byte{seed}, 32)))
+	return s
+}
+
+const (
+	confPath = "/etc/nginx/nginx.conf"
+	confText = "worker_processes 2;\nevents {\n    worker_connections 512; # per worker\n}\nhttp {\n    server { listen 18480; }\n}\n"
+)
+
+const definition = `
+service: pages
+title: Bulletin pages
+on: labels.role == "bulletin"
+unit: nginx.service
+files: {main: {format: nginx, paths: {debian: /etc/nginx/nginx.conf}}}
+trial: {command: [nginx, -t], covers: [/run]}
+acts:
+  - {name: reload, command: [systemctl, reload, nginx.service]}
+  - {name: restart, command: [systemctl, restart, nginx.service]}
+in-force: {ask: unit nginx.service, expect: renewed > 0}
+settings:
+  - {address: events/worker_connections, type: integer, range: 64..65536, act: reload}
+probes:
+  - {name: front page, ask: "http GET :18480/", expect: status == 200}
+  - {name: unit, ask: unit nginx.service, expect: state == "active"}
+settle: 1s
+`
+
+// rig is a store, an engine and n stand-in hosts, b00 and up.
+type rig struct {
+	t      *testing.T
+	store  *store.Store
+	engine *Engine
+	hosts  []*standin.Host
+	url    string
+	stop   func()
+}
+
+func newRig(t *testing.T, subnet, n int) *rig {
+	r := &rig{t: t, url: postmaster.Fresh(t)}
+	ctx := t.Context()
+	var err error
+	if r.store, err = store.Open(ctx, r.url, store.Key{1}); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(r.store.Close)
+	for name, roles := range map[string][]string{"ines": {"author", "operator"}, "oda": {"reviewer"}, "ada": {"admin"}, "ben": {"admin"}} {
+		if err := r.store.AddAccount(ctx, "setup", view.Account{Name: name, Display: name, Roles: roles}, "a long password"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var load []view.Host
+	for i := range n {
+		h, err := standin.Start(standin.Config{
+			Name: fmt.Sprintf("b%02d", i), Address: fmt.Sprintf("127.19.%d.%d:2222", subnet, i+1), Cores: 2 + i%2*2, MemoryMB: 1024,
+			Signer: signer(1), Client: signer(2).PublicKey(), Image: map[string]string{confPath: confText},
+			Units: []standin.UnitConfig{{Name: "nginx.service", Checker: "nginx", Read: standin.WebServer(confPath, "x")}},
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(h.Close)
+		r.hosts = append(r.hosts, h)
+		load = append(load, view.Host{Name: h.Name, Address: h.Address, Login: "root", HostKey: string(ssh.MarshalAuthorizedKey(signer(1).PublicKey())), Labels: map[string]string{"role": "bulletin"}})
+	}
+	if err := r.store.LoadHosts(ctx, "ada", load); err != nil {
+		t.Fatal(err)
+	}
+	svc, err := change.ParseService("pages.yaml", []byte(definition))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.store.LoadService(ctx, "ada", svc); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.store.ApproveService(ctx, "ada", "pages", svc.Digest); err == nil {
+		t.Fatal("an admin approved what they loaded")
+	}
+	if err := r.store.ApproveService(ctx, "ben", "pages", svc.Digest); err != nil {
+		t.Fatal(err)
+	}
+	r.start()
+	t.Cleanup(func() { r.stop() })
+	return r
+}
+
+func (r *rig) start() {
+	ctx, cancel := context.WithCancel(context.Background())
+	log := slog.New(slog.NewTextHandler(testWriter{r.t}, &slog.HandlerOptions{Level: slog.LevelWarn}))
+	r.engine = New(Config{Store: r.store, Dialer: &host.Dialer{Signer: signer(2)}, Lease: time.Second, LookFor: 20 * time.Second, Log: log})
+	ended := make(chan struct{})
+	go func() { r.engine.Run(ctx); close(ended) }()
+	r.stop = func() { cancel(); <-ended }
+}
+
+type testWriter struct{ t *testing.T }
+
+func (w testWriter) Write(p []byte) (int, error) { w.t.Log(string(bytes.TrimSpace(p))); return len(p), nil }
+
+func (r *rig) draft(edits, ladder string) int64 {
+	text := fmt.Sprintf("title: More connections\nreason: a flood is coming\nservice: pages\nwhere: labels.role == \"bulletin\"\nexpect: 1..99\nedits:\n%s\nladder: %s\n", edits, ladder)
+	spec, err := change.ParseSpec("c.yaml", []byte(text))
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	id, err := r.store.Draft(r.t.Context(), "ines", 0, spec)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	return id
+}
+
+func (r *rig) rehearse(id int64) *view.ChangeDetail {
+	carryOut, err := r.engine.Rehearse(r.t.Context(), "ines", id)
+	if err == nil {
+		err = carryOut(r.t.Context())
+	}
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	return r.show(id)
+}
+
+func (r *rig) show(id int64) *view.ChangeDetail {
+	d, err := r.store.Change(r.t.Context(), id)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	return d
+}
+
+// approved rehearses, offers and approves.
+func (r *rig) approved(id int64) *view.ChangeDetail {
+	d := r.rehearse(id)
+	ctx := r.t.Context()
+	if err := r.store.Offer(ctx, "ines", id); err != nil {
+		r.t.Fatalf("%v: %+v", err, d.Rehearsal.Findings)
+	}
+	if err := r.store.Judge(ctx, "oda", id, d.Rehearsal.Digest, change.Approval, ""); err != nil {
+		r.t.Fatal(err)
+	}
+	return d
+}
+
+// until waits for a change to satisfy f, by its events.
+func (r *rig) until(id int64, f func(*view.ChangeDetail) bool) *view.ChangeDetail {
+	events, stop := r.engine.Subscribe(id)
+	defer stop()
+	deadline := time.After(60 * time.Second)
+	for {
+		d := r.show(id)
+		if f(d) {
+			return d
+		}
+		select {
+		case <-events:
+		case <-time.After(time.Second):
+		case <-deadline:
+			r.t.Fatalf("change %d is %s, climb %+v", id, d.State, d.Climb)
+		}
+	}
+}
+
+func (r *rig) climb(id int64) *view.ChangeDetail {
+	if _, err := r.store.StartClimb(r.t.Context(), "ines", id); err != nil {
+		r.t.Fatal(err)
+	}
+	return r.until(id, func(d *view.ChangeDetail) bool { return d.Climb.State != ladder.Running })
+}
+
+func (r *rig) file(i int) string {
+	data, _ := r.hosts[i].Files.Read(confPath)
+	return string(data)
+}
+
+func find(d *view.ChangeDetail, host string) view.HostRun {
+	for _, run := range d.Climb.Runs {
+		if run.Host == host {
+			return run
+		}
+	}
+	return view.HostRun{}
+}
+
+const (
+	connections = "  - {set: events/worker_connections, compute: 'cores * 1024'}"
+	quick       = "{stages: [1, 50%], at_once: 3, soak: 300ms, stop_after: 2}"
+)
+
+func TestClimbRestoresTheFailingHost(t *testing.T) {
+	r := newRig(t, 10, 8)
+	r.hosts[3].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 4096"})
+	r.hosts[5].Script(&standin.Fault{Do: standin.DieAfter, For: 100 * time.Millisecond, When: "worker_connections 4096"})
+	id := r.draft(connections, strings.Replace(quick, "stop_after: 2", "stop_after: 3", 1))
+	began := time.Now()
+	d := r.approved(id)
+	t.Logf("rehearsed %d hosts in %s", d.Rehearsal.Hosts, time.Since(began))
+	if len(d.Rehearsal.Groups) != 2 || len(d.Rehearsal.Groups[0].Hosts) != 4 || d.Rehearsal.Groups[0].Alterations[0].Address != "events/worker_connections" {
+		t.Errorf("groups: %+v", d.Rehearsal.Groups)
+	}
+	// Somebody edits one host after the rehearsal.
+	r.hosts[6].Files.Write(confPath, []byte("# by hand\n"+confText))
+	began = time.Now()
+	d = r.climb(id)
+	t.Logf("climbed in %s", time.Since(began))
+	if d.State != change.Completed {
+		t.Fatalf("ended %s: %s", d.State, d.Climb.Why)
+	}
+	for i, run := range d.Climb.Runs {
+		i = int(run.Host[2] - '0')
+		want, text := ladder.Done, fmt.Sprintf("worker_connections %d; # per worker", (2+i%2*2)*1024)
+		switch i {
+		case 3, 5:
+			want, text = ladder.Restored, confText
+		case 6:
+			want, text = ladder.PassedOver, "# by hand\n"+confText
+		}
+		if run.State != want || !strings.Contains(r.file(i), text) {
+			t.Errorf("%s is %s (%s), its file %q", run.Host, run.State, run.Why, r.file(i))
+		}
+	}
+	for host, why := range map[string]string{"b03": `settle: probe "front page" is not well: status 500`, "b05": "", "b06": "was edited since the rehearsal"} {
+		if run := find(d, host); !strings.Contains(run.Why, why) || run.Why == "" {
+			t.Errorf("%s: %q", host, run.Why)
+		}
+	}
+	run, err := r.store.HostRun(t.Context(), id, "b03")
+	if err != nil || len(run.Steps) < len(ladder.Back)+10 || run.Steps[0].Step != ladder.Connect || run.Steps[len(run.Steps)-1].Step != ladder.ProbeAgain {
+		t.Errorf("steps of b03: %+v, %v", run.Steps, err)
+	}
+	r.verifyRecord()
+}
+
+func (r *rig) verifyRecord() {
+	ctx := r.t.Context()
+	chain, err := r.store.VerifyRecord(ctx)
+	if err != nil || chain.Seq < 10 {
+		r.t.Errorf("record of %d entries: %v", chain.Seq, err)
+	}
+	db, err := pgx.Connect(ctx, r.url)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	defer db.Close(ctx)
+	if _, err := db.Exec(ctx, `update record set actor = 'mallory' where seq = 5`); err == nil {
+		r.t.Error("the record let itself be updated")
+	}
+	for _, c := range []struct{ tamper, mend string }{
+		{`update record set body = replace(body, '"hosts":', '"hostz":') where kind = 'hosts.loaded'`, `update record set body = replace(body, '"hostz":', '"hosts":') where kind = 'hosts.loaded'`},
+		{`update record_head set seq = seq - 1`, `update record_head set seq = seq + 1`},
+		{`delete from record where seq = (select max(seq) from record)`, ``},
+	} {
+		for _, sql := range []string{`alter table record disable trigger append_only`, c.tamper} {
+			if _, err := db.Exec(ctx, sql); err != nil {
+				r.t.Fatal(err)
+			}
+		}
+		var broken *record.Broken
+		if _, err := r.store.VerifyRecord(ctx); !errors.As(err, &broken) {
+			r.t.Errorf("%s: verified with %v", c.tamper, err)
+		}
+		if c.mend != "" {
+			db.Exec(ctx, c.mend)
+		}
+	}
+}
+
+func TestLadderStopsAtFailuresAndGates(t *testing.T) {
+	r := newRig(t, 11, 6)
+	for _, h := range r.hosts[1:3] {
+		h.Script(&standin.Fault{Do: standin.RefuseStart, When: "worker_processes 3"})
+	}
+	id := r.draft("  - {set: worker_processes, to: 3}", "{stages: [1, {hosts: 50%, gate: true}], at_once: 1, stop_after: 1}")
+	r.approved(id)
+	d := r.climb(id)
+	if d.Climb.State != ladder.Waiting || d.Counts[ladder.Done] != 1 || !strings.Contains(d.Climb.Why, "gate before stage 2") {
+		t.Fatalf("at the gate: %s %v %s", d.Climb.State, d.Counts, d.Climb.Why)
+	}
+	ctx := t.Context()
+	if err := r.store.Order(ctx, "ines", id, ladder.Resume); err != nil {
+		t.Fatal(err)
+	}
+	d = r.until(id, func(d *view.ChangeDetail) bool { return d.Climb.State == ladder.Paused && d.Counts[ladder.Restoring] == 0 })
+	if d.Counts[ladder.Restored] != 1 || d.Counts[ladder.Queued] != 4 {
+		t.Errorf("after a failure: %v", d.Counts)
+	}
+	if err := r.store.Order(ctx, "ines", id, ladder.Stop); err != nil {
+		t.Fatal(err)
+	}
+	d = r.until(id, func(d *view.ChangeDetail) bool { return d.State == change.Stopped })
+	if d.Counts[ladder.PassedOver] != 4 {
+		t.Errorf("after the stop: %v", d.Counts)
+	}
+	if !strings.Contains(r.file(0), "worker_processes 3;") || r.file(1) != confText || r.file(2) != confText {
+		t.Error("the files are not what the states say")
+	}
+}
+
+func TestNothingStartsWithoutItsApproval(t *testing.T) {
+	r := newRig(t, 12, 2)
+	ctx := t.Context()
+	id := r.draft(connections, quick)
+	wants := func(what string, err error) {
+		t.Helper()
+		var c *store.Conflict
+		if !errors.As(err, &c) || !strings.Contains(err.Error(), what) {
+			t.Errorf("got %v; want a conflict with %q", err, what)
+		}
+	}
+	start := func() error { _, err := r.store.StartClimb(ctx, "ines", id); return err }
+	old := r.approved(id).Rehearsal.Digest
+	wants("you wrote change", r.store.Judge(ctx, "ines", id, old, change.Approval, ""))
+	// A new revision, rehearsed and offered: the old approval starts nothing.
+	spec, _ := change.ParseSpec("c", []byte(strings.Replace(r.show(id).Source, "cores * 1024", "cores * 512", 1)))
+	if _, err := r.store.Draft(ctx, "ines", id, spec); err != nil {
+		t.Fatal(err)
+	}
+	wants("is draft", start())
+	fresh := r.rehearse(id).Rehearsal.Digest
+	wants("is rehearsed", start())
+	if err := r.store.Offer(ctx, "ines", id); err != nil {
+		t.Fatal(err)
+	}
+	wants("is not that of the plan on offer", r.store.Judge(ctx, "oda", id, old, change.Approval, ""))
+	wants("is offered", start())
+	// Even a forged state does not help.
+	db, err := pgx.Connect(ctx, r.url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close(ctx)
+	db.Exec(ctx, `update changes set state = 'approved' where id = $1`, id)
+	wants("nobody approved", start())
+	db.Exec(ctx, `update changes set state = 'offered' where id = $1`, id)
+	if err := r.store.Judge(ctx, "oda", id, fresh, change.Approval, ""); err != nil {
+		t.Fatal(err)
+	}
+	db.Exec(ctx, `update rehearsals set plan = replace(plan, '"at_once":3', '"at_once":4') where digest = $1`, fresh)
+	wants("is not the one with digest", start())
+	for i := range r.hosts {
+		if r.file(i) != confText {
+			t.Errorf("host %d was changed", i)
+		}
+	}
+}
+
+func TestRehearsalFindings(t *testing.T) {
+	r := newRig(t, 13, 5)
+	r.hosts[0].Files.Write(confPath, []byte("events {\n"))
+	r.hosts[1].Files.Write(confPath, []byte("bogus on;\n"+confText))
+	r.hosts[2].Close()
+	r.hosts[4].Script(&standin.Fault{Do: standin.AnswerWrongly})
+	d := r.rehearse(r.draft(connections, quick))
+	codes := map[string]string{}
+	for _, g := range d.Rehearsal.Groups {
+		for _, f := range g.Findings {
+			codes[g.Hosts[0]] = f.Code + ": " + f.Text
+		}
+	}
+	for host, want := range map[string]string{"b00": "base-unreadable: the block", "b01": "already-refused", "b02": "unreachable: cannot be reached", "b04": "ill-before"} {
+		if !strings.HasPrefix(codes[host], want) {
+			t.Errorf("%s: %q; want %q", host, codes[host], want)
+		}
+	}
+	if d.State != change.Rehearsed || d.Rehearsal.Planned != 2 {
+		t.Errorf("%s with %d planned", d.State, d.Rehearsal.Planned)
+	}
+	d = r.rehearse(r.draft("  - {set: events/worker_connections, to: 9, file: main}\n", "{}"))
+	if d.State != change.Draft || d.Rehearsal.Findings[0].Code != "nothing-planned" {
+		t.Errorf("out of range everywhere: %s, %+v", d.State, d.Rehearsal.Findings)
+	}
+}
+
+// TestCutLinks drops the link before and after every script that a host run
+// sends: the host must end whole, and be reported as it is.
+func TestCutLinks(t *testing.T) {
+	r := newRig(t, 14, 14)
+	i := 0
+	for _, at := range []string{"claim", "collect", "trial", "snapshot", "place", "act", "unit"} {
+		for _, kind := range []standin.FaultKind{standin.CutBefore, standin.CutAfter} {
+			r.hosts[i].Name = at + " " + string(kind)
+			i++
+		}
+	}
+	id := r.draft(connections, "{stages: [100%], at_once: 14, soak: 200ms, stop_after: 99}")
+	r.approved(id)
+	for _, h := range r.hosts {
+		at, kind, _ := strings.Cut(h.Name, " ")
+		h.Script(&standin.Fault{Do: standin.FaultKind(kind), At: at, Times: 1})
+	}
+	d := r.climb(id)
+	for _, run := range d.Climb.Runs {
+		i := int(run.Host[1]-'0')*10 + int(run.Host[2]-'0')
+		isNew := strings.Contains(r.file(i), fmt.Sprintf("worker_connections %d;", (2+i%2*2)*1024))
+		if run.State != ladder.Done || !isNew {
+			t.Errorf("cut at %s: %s is %s (%s), new: %v", r.hosts[i].Name, run.Host, run.State, run.Why, isNew)
+		}
+	}
+}

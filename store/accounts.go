@@ -1,0 +1,119 @@
+package store
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"golang.org/x/crypto/argon2"
+
+	"wladder/core/view"
+)
+
+// The cost of a password's hash: RFC 9106's second recommended choice, with a
+// quarter of its passes' parallelism for two cores.
+const (
+	argonTime, argonMemory, argonThreads = 3, 64 << 10, 2
+)
+
+func hashPassword(password string) string {
+	salt := make([]byte, 16)
+	rand.Read(salt)
+	sum := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
+		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(sum))
+}
+
+func checkPassword(hash, password string) bool {
+	parts := strings.Split(hash, "$")
+	var m, t uint32
+	var p uint8
+	if len(parts) != 6 {
+		return false
+	}
+	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &m, &t, &p); err != nil {
+		return false
+	}
+	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
+	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
+	if err1 != nil || err2 != nil {
+		return false
+	}
+	got := argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))
+	return subtle.ConstantTimeCompare(got, want) == 1
+}
+
+// nobody is hashed against when there is no such account, so that both take
+// the same time.
+var nobody = hashPassword("nobody's password")
+
+var accountName = regexp.MustCompile(`^[a-z][a-z0-9.-]{0,62}$`)
+
+// AddAccount makes an account; where it is there already, nothing changes.
+func (s *Store) AddAccount(ctx context.Context, actor string, a view.Account, password string) error {
+	if len(password) < 10 {
+		return errors.New("password: want at least 10 characters")
+	}
+	if !accountName.MatchString(a.Name) || a.Display == "" {
+		return fmt.Errorf("account %q: want a name of small letters, digits, dots and hyphens, and a display name", a.Name)
+	}
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `insert into accounts (name, display, roles, password) values ($1, $2, $3, $4) on conflict do nothing`,
+			a.Name, a.Display, a.Roles, hashPassword(password))
+		if err != nil || tag.RowsAffected() == 0 {
+			return err
+		}
+		return s.happened(ctx, tx, actor, "account.added", 0, "account/"+a.Name, map[string]any{"roles": a.Roles})
+	})
+}
+
+// ErrSignIn tells that name and password do not fit.
+var ErrSignIn = errors.New("name or password is wrong")
+
+// SignIn checks a password and gives a new token for a session or a client.
+func (s *Store) SignIn(ctx context.Context, name, password, kind, label string, lasts time.Duration) (string, error) {
+	hash := nobody
+	err := s.pool.QueryRow(ctx, `select password from accounts where name = $1`, name).Scan(&hash)
+	if err != nil && !errors.Is(err, pgx.ErrNoRows) {
+		return "", err
+	}
+	if !checkPassword(hash, password) || err != nil {
+		return "", ErrSignIn
+	}
+	raw := make([]byte, 32)
+	rand.Read(raw)
+	token := "wl_" + base64.RawURLEncoding.EncodeToString(raw)
+	digest := sha256.Sum256([]byte(token))
+	return token, s.tx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `delete from sessions where expires_at < now()`); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `insert into sessions (digest, account, kind, label, expires_at) values ($1, $2, $3, $4, now() + $5)`,
+			digest[:], name, kind, label, lasts); err != nil {
+			return err
+		}
+		return s.happened(ctx, tx, name, "signed-in", 0, "account/"+name, map[string]any{"kind": kind, "label": label})
+	})
+}
+
+// SignOut ends a token.
+func (s *Store) SignOut(ctx context.Context, token string) error {
+	digest := sha256.Sum256([]byte(token))
+	_, err := s.pool.Exec(ctx, `delete from sessions where digest = $1`, digest[:])
+	return err
+}
+
+// Who gives the account behind a token that has not ended.
+func (s *Store) Who(ctx context.Context, token string) (view.Account, error) {
+	digest := sha256.Sum256([]byte(token))
+	return one[view.Account](ctx, s.pool, "session",
+		`select a.name, a.display, a.roles, s.kind from sessions s join accounts a on a.name = s.account where digest = $1 and expires_at > now()`, digest[:])
+}

@@ -1,0 +1,112 @@
+package store
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Key is the server's secret: contents are named and sealed with it.
+type Key [32]byte
+
+// LoadKey reads the key from a file, making one where there is none.
+func LoadKey(path string) (Key, error) {
+	var k Key
+	data, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		rand.Read(k[:])
+		return k, os.WriteFile(path, []byte(hex.EncodeToString(k[:])+"\n"), 0o600)
+	}
+	if err != nil {
+		return k, err
+	}
+	raw, err := hex.DecodeString(string(bytes.TrimSpace(data)))
+	if err != nil || len(raw) != len(k) {
+		return k, fmt.Errorf("%s: holds no key of 64 hex digits; restore it from a backup: without it the stored files cannot be read", path)
+	}
+	copy(k[:], raw)
+	return k, nil
+}
+
+// String keeps the key out of logs.
+func (k Key) String() string { return "a key" }
+
+func (k Key) derived(purpose string) []byte {
+	h := hmac.New(sha256.New, k[:])
+	h.Write([]byte(purpose))
+	return h.Sum(nil)
+}
+
+func (k Key) mac(purpose string, data []byte) string {
+	h := hmac.New(sha256.New, k.derived(purpose))
+	h.Write(data)
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// ContentID names contents: a keyed hash, so that a guess cannot be checked
+// against it by who has the database alone.
+func (s *Store) ContentID(data []byte) string { return s.key.mac("content id", data) }
+
+func (k Key) aead() cipher.AEAD {
+	block, err := aes.NewCipher(k.derived("contents"))
+	if err != nil {
+		panic(err) // the key's length is fixed
+	}
+	aead, err := cipher.NewGCM(block)
+	if err != nil {
+		panic(err)
+	}
+	return aead
+}
+
+// keepContents stores contents by id, once each.
+func (s *Store) keepContents(ctx context.Context, tx pgx.Tx, contents [][]byte) error {
+	aead := s.key.aead()
+	var batch pgx.Batch
+	for _, data := range contents {
+		id := s.ContentID(data)
+		var zipped bytes.Buffer
+		w := gzip.NewWriter(&zipped)
+		w.Write(data)
+		w.Close()
+		nonce := make([]byte, aead.NonceSize())
+		rand.Read(nonce)
+		batch.Queue(`insert into contents (id, sealed) values ($1, $2) on conflict do nothing`, id, aead.Seal(nonce, nonce, zipped.Bytes(), []byte(id)))
+	}
+	return tx.SendBatch(ctx, &batch).Close()
+}
+
+// Content gives stored contents.
+func (s *Store) Content(ctx context.Context, id string) ([]byte, error) {
+	var sealed []byte
+	err := s.pool.QueryRow(ctx, `select sealed from contents where id = $1`, id).Scan(&sealed)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, &NotFound{"content " + id}
+	}
+	if err != nil {
+		return nil, err
+	}
+	aead := s.key.aead()
+	n := aead.NonceSize()
+	zipped, err := aead.Open(nil, sealed[:n], sealed[n:], []byte(id))
+	if err != nil {
+		return nil, fmt.Errorf("content %s cannot be opened with this server's key: %w", id, err)
+	}
+	r, err := gzip.NewReader(bytes.NewReader(zipped))
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(r)
+}

@@ -1,0 +1,69 @@
+package store
+
+import (
+	"context"
+
+	"github.com/jackc/pgx/v5"
+
+	"wladder/core/change"
+	"wladder/core/view"
+)
+
+const serviceColumns = `select name, title, version, digest, source, loaded_by, loaded_at, coalesce(approved_by, '') as approved_by, approved_at from services `
+
+// LoadService keeps a new version of a definition; the same text again is the
+// version that is there.
+func (s *Store) LoadService(ctx context.Context, actor string, svc *change.Service) (view.Service, error) {
+	err := s.tx(ctx, func(tx pgx.Tx) error {
+		var version int
+		err := tx.QueryRow(ctx, `insert into services (name, version, title, digest, source, loaded_by)
+			select $1, coalesce(max(version), 0) + 1, $2, $3, $4, $5 from services where name = $1
+			on conflict (name, digest) do nothing returning version`,
+			svc.Name, svc.Title, svc.Digest, string(svc.Source), actor).Scan(&version)
+		if err == pgx.ErrNoRows {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		return s.happened(ctx, tx, actor, "service.loaded", 0, "service/"+svc.Name, map[string]any{"version": version, "digest": svc.Digest})
+	})
+	if err != nil {
+		return view.Service{}, err
+	}
+	return one[view.Service](ctx, s.pool, "service", serviceColumns+`where name = $1 and digest = $2`, svc.Name, svc.Digest)
+}
+
+// ApproveService lets a version serve hosts; never by who loaded it.
+func (s *Store) ApproveService(ctx context.Context, actor, name, digest string) error {
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		v, err := one[view.Service](ctx, tx, "service "+name+" with that digest", serviceColumns+`where name = $1 and digest = $2 for update`, name, digest)
+		switch {
+		case err != nil:
+			return err
+		case v.ApprovedBy != "":
+			return nil
+		case v.LoadedBy == actor:
+			return conflict("you loaded this version of %s yourself; another admin has to approve it", name)
+		}
+		if _, err := tx.Exec(ctx, `update services set approved_by = $3, approved_at = now() where name = $1 and digest = $2`, name, digest, actor); err != nil {
+			return err
+		}
+		return s.happened(ctx, tx, actor, "service.approved", 0, "service/"+name, map[string]any{"version": v.Version, "digest": digest})
+	})
+}
+
+// Services gives the newest version of each definition.
+func (s *Store) Services(ctx context.Context) ([]view.Service, error) {
+	return many[view.Service](ctx, s.pool, `select distinct on (name) * from (`+serviceColumns+`) v order by name, version desc`)
+}
+
+// Service gives the newest version of a definition, approved or not.
+func (s *Store) Service(ctx context.Context, name string) (view.Service, error) {
+	return one[view.Service](ctx, s.pool, "service "+name, serviceColumns+`where name = $1 order by version desc limit 1`, name)
+}
+
+// ApprovedService gives the newest approved version.
+func (s *Store) ApprovedService(ctx context.Context, name string) (view.Service, error) {
+	return one[view.Service](ctx, s.pool, "an approved version of service "+name, serviceColumns+`where name = $1 and approved_by is not null order by version desc limit 1`, name)
+}
