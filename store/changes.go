@@ -194,14 +194,14 @@ func (s *Store) Judge(ctx context.Context, actor string, id int64, digest string
 		if err := tx.QueryRow(ctx, `select exists (select from revisions where change = $1 and author = $2)`, id, actor).Scan(&wrote); err != nil {
 			return err
 		}
-		switch {
-		case event == change.Approval && (wrote || c.Author == actor):
+		if event == change.Approval && (wrote || c.Author == actor) {
 			return conflict("you wrote change %d yourself; somebody else has to approve it", id)
-		case digest != p.Digest && event == change.Approval:
-			return conflict("the digest %.12s is not that of the plan on offer (%.12s): the change was rehearsed again since; read the diff again", digest, p.Digest)
 		}
 		if err := move(ctx, tx, c, event); err != nil {
 			return err
+		}
+		if digest != p.Digest && event == change.Approval {
+			return conflict("the digest %.12s is not that of the plan on offer (%.12s): the change was rehearsed again since; read the diff again", digest, p.Digest)
 		}
 		if _, err := tx.Exec(ctx, `insert into approvals (change, digest, account, verdict, because) values ($1, $2, $3, $4, $5)`, id, p.Digest, actor, string(event), because); err != nil {
 			return err

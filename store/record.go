@@ -141,3 +141,9 @@ func (s *Store) VerifyRecord(ctx context.Context) (record.Chain, error) {
 	})
 	return chain, err
 }
+
+// RecordEnd gives the number of the newest entry.
+func (s *Store) RecordEnd(ctx context.Context) (seq int64, err error) {
+	err = s.pool.QueryRow(ctx, `select coalesce(max(seq), 0) from record`).Scan(&seq)
+	return seq, err
+}

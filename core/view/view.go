@@ -42,7 +42,7 @@ type Host struct {
 	Sudo       bool              `json:"sudo"`
 	Labels     map[string]string `json:"labels"`
 	Traits     expr.Traits       `json:"traits"`
-	SurveyedAt *time.Time        `json:"surveyed_at"`
+	SurveyedAt *time.Time        `json:"surveyed_at,omitempty"`
 }
 
 // Expr gives the host as expressions know it.
@@ -58,7 +58,7 @@ type Service struct {
 	LoadedBy   string     `json:"loaded_by"`
 	LoadedAt   time.Time  `json:"loaded_at"`
 	ApprovedBy string     `json:"approved_by"`
-	ApprovedAt *time.Time `json:"approved_at"`
+	ApprovedAt *time.Time `json:"approved_at,omitempty"`
 }
 
 // Change is a row of the list of changes.
@@ -86,9 +86,9 @@ type ChangeDetail struct {
 	Reason    string     `json:"reason"`
 	Ticket    string     `json:"ticket"`
 	Where     string     `json:"where"`
-	Rehearsal *Rehearsal `json:"rehearsal"`
+	Rehearsal *Rehearsal `json:"rehearsal,omitempty"`
 	Approvals []Approval `json:"approvals"`
-	Climb     *Climb     `json:"climb"`
+	Climb     *Climb     `json:"climb,omitempty"`
 }
 
 // Approval is what a reviewer said of a digest.
@@ -106,14 +106,14 @@ type Rehearsal struct {
 	Revision  int              `json:"revision"`
 	StartedBy string           `json:"started_by"`
 	BegunAt   time.Time        `json:"begun_at"`
-	EndedAt   *time.Time       `json:"ended_at"`
+	EndedAt   *time.Time       `json:"ended_at,omitempty"`
 	Digest    string           `json:"digest"`   // of the plan; empty where there is none
 	Hosts     int              `json:"hosts"`    // targets
 	Read      int              `json:"read"`     // hosts gone through so far
 	Planned   int              `json:"planned"`  // hosts in the plan
 	Findings  []change.Finding `json:"findings"` // about the whole
 	Groups    []change.Group   `json:"groups"`
-	Policy    *ladder.Policy   `json:"policy"`
+	Policy    *ladder.Policy   `json:"policy,omitempty"`
 }
 
 // RehearsedHost is what a rehearsal found on one host.
@@ -138,7 +138,7 @@ type Climb struct {
 	Policy    ladder.Policy     `json:"policy"`
 	StartedBy string            `json:"started_by"`
 	StartedAt time.Time         `json:"started_at"`
-	EndedAt   *time.Time        `json:"ended_at"`
+	EndedAt   *time.Time        `json:"ended_at,omitempty"`
 	Runs      []HostRun         `json:"runs"`
 }
 
@@ -161,7 +161,7 @@ type HostRun struct {
 type StepTaken struct {
 	Step    ladder.Step    `json:"step"`
 	BegunAt time.Time      `json:"begun_at"`
-	EndedAt *time.Time     `json:"ended_at"`
+	EndedAt *time.Time     `json:"ended_at,omitempty"`
 	Outcome ladder.Outcome `json:"outcome"` // empty while under way, or lost with its server
 	Note    string         `json:"note"`
 }

@@ -1,0 +1,201 @@
+// Package api serves the engine and the store over HTTP: JSON under /api/v1,
+// problems as RFC 9457 has them, and events as Server-Sent Events. The routes
+// stand in one table, from which openapi.yaml is made.
+package api
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"wladder/core/view"
+	"wladder/engine"
+	"wladder/store"
+)
+
+// Config says what is served.
+type Config struct {
+	Store   *store.Store
+	Engine  *engine.Engine
+	Log     *slog.Logger
+	Console fs.FS // the built console; nil serves none
+}
+
+// Server answers requests.
+type Server struct {
+	Config
+	router  http.Handler
+	started time.Time
+}
+
+// New makes a server; it is an http.Handler.
+func New(c Config) *Server {
+	s := &Server{Config: c, started: time.Now()}
+	gin.SetMode(gin.ReleaseMode)
+	g := gin.New()
+	g.Use(gin.CustomRecoveryWithWriter(io.Discard, func(ctx *gin.Context, p any) {
+		s.Log.Error("a handler panicked", "path", ctx.FullPath(), "panic", fmt.Sprint(p))
+		problem(ctx, http.StatusInternalServerError, "the server made a mistake; its log has the details")
+	}))
+	g.Use(func(ctx *gin.Context) {
+		h := ctx.Writer.Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("X-Frame-Options", "DENY")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+		ctx.Request.Body = http.MaxBytesReader(ctx.Writer, ctx.Request.Body, 2<<20)
+	})
+	g.GET("/healthz", func(ctx *gin.Context) { ctx.String(http.StatusOK, "ok\n") })
+	g.GET("/readyz", func(ctx *gin.Context) {
+		if err := s.Store.Ready(ctx); err != nil {
+			problem(ctx, http.StatusServiceUnavailable, "the database does not answer")
+			return
+		}
+		ctx.String(http.StatusOK, "ready\n")
+	})
+	for _, r := range routes {
+		g.Handle(r.method, prefix+ginPath(r.path), s.permit(r), func(ctx *gin.Context) { r.handle(s, ctx) })
+	}
+	g.NoRoute(s.console)
+	// Requests that change something are refused from other origins: the
+	// session is a cookie.
+	s.router = http.NewCrossOriginProtection().Handler(g)
+	return s
+}
+
+const prefix = "/api/v1"
+
+// ginPath writes {name} as :name.
+func ginPath(p string) string {
+	return strings.NewReplacer("{", ":", "}", "").Replace(p)
+}
+
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.router.ServeHTTP(w, r) }
+
+// Problem is what goes wrong, as RFC 9457 has it.
+type Problem struct {
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"` // what happened and what to do
+}
+
+func problem(ctx *gin.Context, status int, detail string) {
+	ctx.Header("Content-Type", "application/problem+json")
+	ctx.AbortWithStatusJSON(status, Problem{"about:blank", http.StatusText(status), status, detail})
+}
+
+// invalid marks an error as the caller's.
+type invalid struct{ error }
+
+// fail answers with the problem that an error is.
+func (s *Server) fail(ctx *gin.Context, err error) {
+	var conflict *store.Conflict
+	var missing *store.NotFound
+	var bad invalid
+	var large *http.MaxBytesError
+	switch {
+	case errors.As(err, &conflict):
+		problem(ctx, http.StatusConflict, conflict.Error())
+	case errors.As(err, &missing):
+		problem(ctx, http.StatusNotFound, missing.Error())
+	case errors.As(err, &large):
+		problem(ctx, http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is longer than %d bytes", large.Limit))
+	case errors.As(err, &bad):
+		problem(ctx, http.StatusUnprocessableEntity, bad.Error())
+	case errors.Is(err, store.ErrSignIn):
+		problem(ctx, http.StatusUnauthorized, err.Error())
+	default:
+		s.Log.Error("a request failed", "path", ctx.FullPath(), "error", err)
+		problem(ctx, http.StatusInternalServerError, "the server could not do this; its log has the details")
+	}
+}
+
+// cookie is the name of the console's session.
+const cookie = "wladder_session"
+
+func token(ctx *gin.Context) string {
+	if t, ok := strings.CutPrefix(ctx.GetHeader("Authorization"), "Bearer "); ok {
+		return t
+	}
+	t, _ := ctx.Cookie(cookie)
+	return t
+}
+
+// permit lets in who has the role that the route wants.
+func (s *Server) permit(r route) gin.HandlerFunc {
+	return func(ctx *gin.Context) {
+		if r.role == "" {
+			return
+		}
+		who, err := s.Store.Who(ctx, token(ctx))
+		var missing *store.NotFound
+		switch {
+		case errors.As(err, &missing):
+			problem(ctx, http.StatusUnauthorized, "you are not signed in, or your sign-in has ended; sign in again")
+		case err != nil:
+			s.fail(ctx, err)
+		case !who.Has(r.role):
+			problem(ctx, http.StatusForbidden, fmt.Sprintf("this needs the role %s; %s has %s", r.role, who.Name, strings.Join(who.Roles, ", ")))
+		case r.session && who.Kind != "session":
+			problem(ctx, http.StatusForbidden, "this needs a person who signed in; a token for programs does not do")
+		default:
+			ctx.Set("who", who)
+		}
+	}
+}
+
+func who(ctx *gin.Context) view.Account { return ctx.MustGet("who").(view.Account) }
+
+// console serves the built console; paths that are no file get its page.
+func (s *Server) console(ctx *gin.Context) {
+	if strings.HasPrefix(ctx.Request.URL.Path, "/api/") || s.Console == nil || ctx.Request.Method != http.MethodGet {
+		problem(ctx, http.StatusNotFound, "there is nothing at this address")
+		return
+	}
+	name := strings.TrimPrefix(path.Clean(ctx.Request.URL.Path), "/")
+	if info, err := fs.Stat(s.Console, name); err != nil || info.IsDir() {
+		name = "index.html"
+	}
+	if strings.HasPrefix(name, "assets/") {
+		ctx.Header("Cache-Control", "public, max-age=31536000, immutable") // their names hold a hash
+	} else {
+		ctx.Header("Cache-Control", "no-cache")
+	}
+	if _, err := fs.Stat(s.Console, name+".gz"); err == nil && strings.Contains(ctx.GetHeader("Accept-Encoding"), "gzip") {
+		ctx.Header("Content-Encoding", "gzip")
+		ctx.Header("Vary", "Accept-Encoding")
+		ctx.Header("Content-Type", contentType(name))
+		name += ".gz"
+	}
+	data, err := fs.ReadFile(s.Console, name)
+	if err != nil {
+		problem(ctx, http.StatusNotFound, "the console is not built into this server; run make build")
+		return
+	}
+	sum := sha256.Sum256(data)
+	ctx.Header("ETag", `"`+hex.EncodeToString(sum[:8])+`"`)
+	http.ServeContent(ctx.Writer, ctx.Request, path.Base(strings.TrimSuffix(name, ".gz")), time.Time{}, strings.NewReader(string(data)))
+}
+
+func contentType(name string) string {
+	switch path.Ext(name) {
+	case ".js":
+		return "text/javascript; charset=utf-8"
+	case ".css":
+		return "text/css; charset=utf-8"
+	case ".html":
+		return "text/html; charset=utf-8"
+	}
+	return "application/octet-stream"
+}

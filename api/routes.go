@@ -1,0 +1,381 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"golang.org/x/crypto/ssh"
+
+	"wladder/core/change"
+	"wladder/core/ladder"
+	"wladder/core/record"
+	"wladder/core/view"
+)
+
+// route is one call. Shapes are given by example values; nil is none, a string
+// is YAML text.
+type route struct {
+	method, path, summary string
+	role                  string // that the caller needs; empty: anybody
+	session               bool   // needs a signed-in person, not a program's token
+	takes, gives          any
+	status                int
+	handle                func(*Server, *gin.Context)
+}
+
+var routes = []route{
+	{"POST", "/session", "Sign in", "", false, view.SignIn{}, view.SignedIn{}, 200, (*Server).signIn},
+	{"GET", "/session", "Who is signed in", "viewer", false, nil, view.Account{}, 200, func(_ *Server, c *gin.Context) { c.JSON(200, who(c)) }},
+	{"DELETE", "/session", "Sign out", "viewer", false, nil, nil, 204, (*Server).signOut},
+
+	{"GET", "/hosts", "All hosts", "viewer", false, nil, []view.Host{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Hosts(c)) }},
+	{"GET", "/hosts/{name}", "One host", "viewer", false, nil, view.Host{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Host(c, c.Param("name"))) }},
+	{"POST", "/hosts", "Add hosts or bring them up to date", "admin", false, []view.Host{}, nil, 204, (*Server).loadHosts},
+	{"POST", "/survey", "Ask hosts what they are", "operator", false, view.SurveyOrder{}, view.Surveyed{}, 200, (*Server).survey},
+
+	{"GET", "/services", "The newest version of each definition", "viewer", false, nil, []view.Service{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Services(c)) }},
+	{"GET", "/services/{name}", "The newest version of one definition", "viewer", false, nil, view.Service{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Service(c, c.Param("name"))) }},
+	{"POST", "/services", "Load a definition", "admin", false, "", view.Service{}, 200, (*Server).loadService},
+	{"POST", "/services/{name}/approval", "Let a version serve hosts", "admin", true, view.Judgement{}, nil, 204, (*Server).approveService},
+
+	{"GET", "/changes", "The newest changes", "viewer", false, nil, []view.Change{}, 200, (*Server).changes},
+	{"POST", "/changes", "Draft a change", "author", false, "", view.Created{}, 201, (*Server).draft},
+	{"GET", "/changes/{id}", "Everything about one change", "viewer", false, nil, view.ChangeDetail{}, 200, (*Server).change},
+	{"POST", "/changes/{id}/revisions", "Draft a new revision", "author", false, "", view.Created{}, 201, (*Server).draft},
+	{"POST", "/changes/{id}/rehearsal", "Begin a rehearsal", "author", false, nil, nil, 202, (*Server).rehearse},
+	{"GET", "/changes/{id}/rehearsal/hosts", "What the newest rehearsal found on each host", "viewer", false, nil, []view.RehearsedHost{}, 200, (*Server).rehearsedHosts},
+	{"POST", "/changes/{id}/offer", "Offer the plan for review", "author", false, nil, nil, 204, (*Server).offer},
+	{"POST", "/changes/{id}/approval", "Approve the plan under its digest", "reviewer", true, view.Judgement{}, nil, 204, (*Server).approve},
+	{"POST", "/changes/{id}/decline", "Decline the plan", "reviewer", true, view.Judgement{}, nil, 204, (*Server).decline},
+	{"POST", "/changes/{id}/withdrawal", "Withdraw the change", "author", false, nil, nil, 204, (*Server).withdraw},
+	{"POST", "/changes/{id}/climb", "Let the approved plan climb", "operator", false, nil, nil, 202, (*Server).climb},
+	{"POST", "/changes/{id}/orders", "Pause, resume or stop the climb", "operator", false, view.Order{}, nil, 204, (*Server).order},
+	{"GET", "/changes/{id}/runs/{host}", "One host's run with its steps", "viewer", false, nil, view.HostRun{}, 200, (*Server).hostRun},
+	{"GET", "/changes/{id}/events", "What happens to the change, as Server-Sent Events", "viewer", false, nil, nil, 200, (*Server).events},
+
+	{"GET", "/record", "The record", "viewer", false, nil, []record.Entry{}, 200, (*Server).record},
+	{"GET", "/record/verification", "Whether the record holds", "viewer", false, nil, view.Verification{}, 200, (*Server).verify},
+}
+
+// give answers with a value, or its error.
+func give(s *Server, ctx *gin.Context) func(any, error) {
+	return func(v any, err error) {
+		if err != nil {
+			s.fail(ctx, err)
+			return
+		}
+		ctx.JSON(http.StatusOK, v)
+	}
+}
+
+// nothing answers that it is done, or the error.
+func (s *Server) nothing(ctx *gin.Context, status int, err error) {
+	if err != nil {
+		s.fail(ctx, err)
+		return
+	}
+	ctx.Status(status)
+}
+
+// read takes a request's JSON strictly.
+func (s *Server) read(ctx *gin.Context, v any) bool {
+	d := json.NewDecoder(ctx.Request.Body)
+	d.DisallowUnknownFields()
+	err := d.Decode(v)
+	if err == nil {
+		return true
+	}
+	var large *http.MaxBytesError
+	if !errors.As(err, &large) {
+		err = invalid{fmt.Errorf("the request is not the JSON wanted: %w", err)}
+	}
+	s.fail(ctx, err)
+	return false
+}
+
+func (s *Server) text(ctx *gin.Context) ([]byte, bool) {
+	data, err := io.ReadAll(ctx.Request.Body)
+	if err != nil {
+		s.fail(ctx, err)
+	}
+	return data, err == nil
+}
+
+func (s *Server) id(ctx *gin.Context) (int64, bool) {
+	id, err := strconv.ParseInt(ctx.Param("id"), 10, 64)
+	if err != nil || id < 1 {
+		s.fail(ctx, invalid{fmt.Errorf("%q is no change's number", ctx.Param("id"))})
+		return 0, false
+	}
+	return id, true
+}
+
+// How long sign-ins last.
+const (
+	sessionLasts = 12 * time.Hour
+	tokenLasts   = 90 * 24 * time.Hour
+)
+
+func (s *Server) signIn(ctx *gin.Context) {
+	var in view.SignIn
+	if !s.read(ctx, &in) {
+		return
+	}
+	lasts := sessionLasts
+	switch in.Kind {
+	case "", "session":
+		in.Kind = "session"
+	case "token":
+		lasts = tokenLasts
+	default:
+		s.fail(ctx, invalid{fmt.Errorf("kind %q; want session or token", in.Kind)})
+		return
+	}
+	token, err := s.Store.SignIn(ctx, in.Name, in.Password, in.Kind, in.Label, lasts)
+	if err != nil {
+		s.fail(ctx, err)
+		return
+	}
+	account, err := s.Store.Who(ctx, token)
+	if err != nil {
+		s.fail(ctx, err)
+		return
+	}
+	if in.Label == "console" { // scripts in a page never see the token
+		http.SetCookie(ctx.Writer, &http.Cookie{Name: cookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
+			Secure: ctx.Request.TLS != nil, MaxAge: int(lasts.Seconds())})
+		token = ""
+	}
+	ctx.JSON(http.StatusOK, view.SignedIn{account, token})
+}
+
+func (s *Server) signOut(ctx *gin.Context) {
+	http.SetCookie(ctx.Writer, &http.Cookie{Name: cookie, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1})
+	s.nothing(ctx, http.StatusNoContent, s.Store.SignOut(ctx, token(ctx)))
+}
+
+func (s *Server) loadHosts(ctx *gin.Context) {
+	var hosts []view.Host
+	if !s.read(ctx, &hosts) {
+		return
+	}
+	for _, h := range hosts {
+		if h.Name == "" || h.Address == "" || h.Login == "" {
+			s.fail(ctx, invalid{fmt.Errorf("host %q: want name, address (ip:port) and login", h.Name)})
+			return
+		}
+		if _, _, _, _, err := ssh.ParseAuthorizedKey([]byte(h.HostKey)); err != nil {
+			s.fail(ctx, invalid{fmt.Errorf("host %q: host_key is no public key; want one as ssh-keyscan prints it, without the name", h.Name)})
+			return
+		}
+	}
+	s.nothing(ctx, http.StatusNoContent, s.Store.LoadHosts(ctx, who(ctx).Name, hosts))
+}
+
+func (s *Server) survey(ctx *gin.Context) {
+	var in view.SurveyOrder
+	if !s.read(ctx, &in) {
+		return
+	}
+	hosts, err := s.Engine.Survey(ctx, in.Where)
+	if err != nil {
+		s.fail(ctx, invalid{err})
+		return
+	}
+	out := view.Surveyed{Hosts: len(hosts), Failed: map[string]string{}}
+	for name, err := range hosts {
+		if err != nil {
+			out.Failed[name] = err.Error()
+		}
+	}
+	ctx.JSON(http.StatusOK, out)
+}
+
+func (s *Server) loadService(ctx *gin.Context) {
+	data, ok := s.text(ctx)
+	if !ok {
+		return
+	}
+	svc, err := change.ParseService("definition", data)
+	if err != nil {
+		s.fail(ctx, invalid{err})
+		return
+	}
+	give(s, ctx)(s.Store.LoadService(ctx, who(ctx).Name, svc))
+}
+
+func (s *Server) approveService(ctx *gin.Context) {
+	var in view.Judgement
+	if s.read(ctx, &in) {
+		s.nothing(ctx, http.StatusNoContent, s.Store.ApproveService(ctx, who(ctx).Name, ctx.Param("name"), in.Digest))
+	}
+}
+
+func (s *Server) changes(ctx *gin.Context) {
+	all, err := s.Store.Changes(ctx, 500)
+	for i := range all {
+		all[i].Next = view.Asked(all[i], "")
+	}
+	give(s, ctx)(all, err)
+}
+
+func (s *Server) draft(ctx *gin.Context) {
+	data, ok := s.text(ctx)
+	if !ok {
+		return
+	}
+	spec, err := change.ParseSpec("change", data)
+	if err != nil {
+		s.fail(ctx, invalid{err})
+		return
+	}
+	var id int64
+	if ctx.Param("id") != "" {
+		if id, ok = s.id(ctx); !ok {
+			return
+		}
+	}
+	id, err = s.Store.Draft(ctx, who(ctx).Name, id, spec)
+	if err != nil {
+		s.fail(ctx, err)
+		return
+	}
+	ctx.JSON(http.StatusCreated, view.Created{id})
+}
+
+func (s *Server) detail(ctx *gin.Context) (*view.ChangeDetail, bool) {
+	id, ok := s.id(ctx)
+	if !ok {
+		return nil, false
+	}
+	d, err := s.Store.Change(ctx, id)
+	if err != nil {
+		s.fail(ctx, err)
+		return nil, false
+	}
+	if spec, err := change.ParseSpec("change", []byte(d.Source)); err == nil {
+		d.Reason, d.Ticket, d.Where = spec.Reason, spec.Ticket, spec.Where
+	}
+	var climb ladder.ClimbState
+	if d.Climb != nil {
+		climb = d.Climb.State
+	}
+	if d.Rehearsal != nil {
+		d.Hosts = d.Rehearsal.Planned
+	}
+	d.Next = view.Asked(d.Change, climb)
+	return d, true
+}
+
+func (s *Server) change(ctx *gin.Context) {
+	if d, ok := s.detail(ctx); ok {
+		ctx.JSON(http.StatusOK, d)
+	}
+}
+
+func (s *Server) rehearse(ctx *gin.Context) {
+	id, ok := s.id(ctx)
+	if !ok {
+		return
+	}
+	carryOut, err := s.Engine.Rehearse(ctx, who(ctx).Name, id)
+	if err != nil {
+		s.fail(ctx, err)
+		return
+	}
+	background := context.WithoutCancel(ctx.Request.Context())
+	go func() {
+		bounded, cancel := context.WithTimeout(background, 30*time.Minute)
+		defer cancel()
+		if err := carryOut(bounded); err != nil {
+			s.Log.Error("a rehearsal failed", "change", id, "error", err)
+		}
+	}()
+	ctx.Status(http.StatusAccepted)
+}
+
+func (s *Server) rehearsedHosts(ctx *gin.Context) {
+	if d, ok := s.detail(ctx); ok {
+		if d.Rehearsal == nil {
+			ctx.JSON(http.StatusOK, []view.RehearsedHost{})
+			return
+		}
+		give(s, ctx)(s.Store.RehearsedHosts(ctx, d.Rehearsal.ID))
+	}
+}
+
+func (s *Server) offer(ctx *gin.Context) {
+	if id, ok := s.id(ctx); ok {
+		s.nothing(ctx, http.StatusNoContent, s.Store.Offer(ctx, who(ctx).Name, id))
+	}
+}
+
+func (s *Server) approve(ctx *gin.Context) { s.judge(ctx, change.Approval) }
+
+func (s *Server) decline(ctx *gin.Context) { s.judge(ctx, change.Declined) }
+
+func (s *Server) judge(ctx *gin.Context, event change.Event) {
+	id, ok := s.id(ctx)
+	var in view.Judgement
+	if ok && s.read(ctx, &in) {
+		s.nothing(ctx, http.StatusNoContent, s.Store.Judge(ctx, who(ctx).Name, id, in.Digest, event, in.Because))
+	}
+}
+
+func (s *Server) withdraw(ctx *gin.Context) {
+	if id, ok := s.id(ctx); ok {
+		s.nothing(ctx, http.StatusNoContent, s.Store.Withdraw(ctx, who(ctx).Name, id))
+	}
+}
+
+func (s *Server) climb(ctx *gin.Context) {
+	if id, ok := s.id(ctx); ok {
+		_, err := s.Store.StartClimb(ctx, who(ctx).Name, id)
+		s.nothing(ctx, http.StatusAccepted, err)
+	}
+}
+
+func (s *Server) order(ctx *gin.Context) {
+	id, ok := s.id(ctx)
+	var in view.Order
+	if ok && s.read(ctx, &in) {
+		s.nothing(ctx, http.StatusNoContent, s.Store.Order(ctx, who(ctx).Name, id, in.Order))
+	}
+}
+
+func (s *Server) hostRun(ctx *gin.Context) {
+	if id, ok := s.id(ctx); ok {
+		give(s, ctx)(s.Store.HostRun(ctx, id, ctx.Param("host")))
+	}
+}
+
+func number(ctx *gin.Context, name string) int64 {
+	n, _ := strconv.ParseInt(ctx.Query(name), 10, 64)
+	return n
+}
+
+func (s *Server) record(ctx *gin.Context) {
+	limit := int(number(ctx, "limit"))
+	if limit < 1 || limit > 1000 {
+		limit = 1000
+	}
+	give(s, ctx)(s.Store.Record(ctx, number(ctx, "change"), number(ctx, "after"), limit))
+}
+
+func (s *Server) verify(ctx *gin.Context) {
+	chain, err := s.Store.VerifyRecord(ctx)
+	var broken *record.Broken
+	switch {
+	case errors.As(err, &broken):
+		ctx.JSON(http.StatusOK, view.Verification{false, chain.Seq, chain.Hash, broken.Error()})
+	default:
+		give(s, ctx)(view.Verification{true, chain.Seq, chain.Hash, ""}, err)
+	}
+}

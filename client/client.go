@@ -1,0 +1,306 @@
+// Package client calls a Wide Ladder server over HTTP.
+//
+//	c := client.New("http://127.0.0.1:8480", token)
+//	changes, err := c.Changes(ctx)
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"wladder/core/ladder"
+	"wladder/core/record"
+	"wladder/core/view"
+)
+
+// Client calls one server with one token.
+type Client struct {
+	base, token string
+	http        http.Client
+}
+
+// New makes a client; the token may be empty before signing in.
+func New(server, token string) *Client {
+	return &Client{base: strings.TrimRight(server, "/"), token: token}
+}
+
+// Problem is a server's refusal.
+type Problem struct {
+	Status int    `json:"status"`
+	Detail string `json:"detail"`
+}
+
+func (p *Problem) Error() string { return p.Detail }
+
+// NotReached tells that no server answered.
+type NotReached struct {
+	Server string
+	Err    error
+}
+
+func (n *NotReached) Error() string {
+	return fmt.Sprintf("no answer from %s: %v", n.Server, n.Err)
+}
+func (n *NotReached) Unwrap() error { return n.Err }
+
+func (c *Client) send(ctx context.Context, method, path, kind string, body []byte, header http.Header) (*http.Response, error) {
+	request, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, bytes.NewReader(body))
+	if err != nil {
+		return nil, &NotReached{c.base, err}
+	}
+	for name, values := range header {
+		request.Header[name] = values
+	}
+	request.Header.Set("Content-Type", kind)
+	if c.token != "" {
+		request.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	response, err := c.http.Do(request)
+	if err != nil {
+		return nil, &NotReached{c.base, err}
+	}
+	if response.StatusCode < 400 {
+		return response, nil
+	}
+	defer response.Body.Close()
+	p := &Problem{Status: response.StatusCode}
+	data, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	if json.Unmarshal(data, p) != nil || p.Detail == "" {
+		p.Detail = fmt.Sprintf("%s answered %s; is that a Wide Ladder server?", c.base, response.Status)
+	}
+	return nil, p
+}
+
+// call sends JSON, or YAML where in is a []byte, and reads JSON into T.
+func call[T any](ctx context.Context, c *Client, method, path string, in any) (out T, err error) {
+	body, isText := in.([]byte)
+	kind := "application/yaml"
+	if !isText {
+		kind = "application/json"
+		if body, err = json.Marshal(in); err != nil {
+			return out, err
+		}
+	}
+	response, err := c.send(ctx, method, path, kind, body, nil)
+	if err != nil {
+		return out, err
+	}
+	defer response.Body.Close()
+	err = json.NewDecoder(response.Body).Decode(&out)
+	if err == io.EOF {
+		err = nil
+	}
+	return out, err
+}
+
+type none struct{}
+
+func (c *Client) do(ctx context.Context, method, path string, in any) error {
+	_, err := call[none](ctx, c, method, path, in)
+	return err
+}
+
+func at(id int64, rest string) string { return fmt.Sprintf("/changes/%d%s", id, rest) }
+
+// SignIn gives an account and its new token.
+func (c *Client) SignIn(ctx context.Context, in view.SignIn) (view.SignedIn, error) {
+	return call[view.SignedIn](ctx, c, "POST", "/session", in)
+}
+
+// SignOut ends the token.
+func (c *Client) SignOut(ctx context.Context) error { return c.do(ctx, "DELETE", "/session", nil) }
+
+// Who gives the account behind the token.
+func (c *Client) Who(ctx context.Context) (view.Account, error) {
+	return call[view.Account](ctx, c, "GET", "/session", nil)
+}
+
+// Hosts gives all hosts.
+func (c *Client) Hosts(ctx context.Context) ([]view.Host, error) {
+	return call[[]view.Host](ctx, c, "GET", "/hosts", nil)
+}
+
+// Host gives one host.
+func (c *Client) Host(ctx context.Context, name string) (view.Host, error) {
+	return call[view.Host](ctx, c, "GET", "/hosts/"+url.PathEscape(name), nil)
+}
+
+// LoadHosts adds hosts or brings them up to date.
+func (c *Client) LoadHosts(ctx context.Context, hosts []view.Host) error {
+	return c.do(ctx, "POST", "/hosts", hosts)
+}
+
+// Survey asks hosts what they are.
+func (c *Client) Survey(ctx context.Context, where string) (view.Surveyed, error) {
+	return call[view.Surveyed](ctx, c, "POST", "/survey", view.SurveyOrder{Where: where})
+}
+
+// Services gives the newest version of each definition.
+func (c *Client) Services(ctx context.Context) ([]view.Service, error) {
+	return call[[]view.Service](ctx, c, "GET", "/services", nil)
+}
+
+// Service gives the newest version of one definition.
+func (c *Client) Service(ctx context.Context, name string) (view.Service, error) {
+	return call[view.Service](ctx, c, "GET", "/services/"+url.PathEscape(name), nil)
+}
+
+// LoadService loads a definition's YAML.
+func (c *Client) LoadService(ctx context.Context, text []byte) (view.Service, error) {
+	return call[view.Service](ctx, c, "POST", "/services", text)
+}
+
+// ApproveService lets a version serve hosts.
+func (c *Client) ApproveService(ctx context.Context, name, digest string) error {
+	return c.do(ctx, "POST", "/services/"+url.PathEscape(name)+"/approval", view.Judgement{Digest: digest})
+}
+
+// Draft drafts a change from YAML, or a new revision where id is not 0.
+func (c *Client) Draft(ctx context.Context, id int64, text []byte) (int64, error) {
+	path := "/changes"
+	if id != 0 {
+		path = at(id, "/revisions")
+	}
+	made, err := call[view.Created](ctx, c, "POST", path, text)
+	return made.ID, err
+}
+
+// Changes gives the newest changes.
+func (c *Client) Changes(ctx context.Context) ([]view.Change, error) {
+	return call[[]view.Change](ctx, c, "GET", "/changes", nil)
+}
+
+// Change gives everything about one change.
+func (c *Client) Change(ctx context.Context, id int64) (view.ChangeDetail, error) {
+	return call[view.ChangeDetail](ctx, c, "GET", at(id, ""), nil)
+}
+
+// RehearsedHosts gives what the newest rehearsal found on each host.
+func (c *Client) RehearsedHosts(ctx context.Context, id int64) ([]view.RehearsedHost, error) {
+	return call[[]view.RehearsedHost](ctx, c, "GET", at(id, "/rehearsal/hosts"), nil)
+}
+
+// Rehearse begins a rehearsal.
+func (c *Client) Rehearse(ctx context.Context, id int64) error {
+	return c.do(ctx, "POST", at(id, "/rehearsal"), nil)
+}
+
+// Offer offers the plan for review.
+func (c *Client) Offer(ctx context.Context, id int64) error {
+	return c.do(ctx, "POST", at(id, "/offer"), nil)
+}
+
+// Approve approves the plan under its digest.
+func (c *Client) Approve(ctx context.Context, id int64, digest string) error {
+	return c.do(ctx, "POST", at(id, "/approval"), view.Judgement{Digest: digest})
+}
+
+// Decline declines the plan.
+func (c *Client) Decline(ctx context.Context, id int64, because string) error {
+	return c.do(ctx, "POST", at(id, "/decline"), view.Judgement{Because: because})
+}
+
+// Withdraw withdraws a change.
+func (c *Client) Withdraw(ctx context.Context, id int64) error {
+	return c.do(ctx, "POST", at(id, "/withdrawal"), nil)
+}
+
+// Climb starts the approved plan.
+func (c *Client) Climb(ctx context.Context, id int64) error {
+	return c.do(ctx, "POST", at(id, "/climb"), nil)
+}
+
+// Order tells a climb to pause, resume or stop.
+func (c *Client) Order(ctx context.Context, id int64, o ladder.Order) error {
+	return c.do(ctx, "POST", at(id, "/orders"), view.Order{Order: o})
+}
+
+// HostRun gives one host's run with its steps.
+func (c *Client) HostRun(ctx context.Context, id int64, host string) (view.HostRun, error) {
+	return call[view.HostRun](ctx, c, "GET", at(id, "/runs/"+url.PathEscape(host)), nil)
+}
+
+// Record gives entries behind after; id 0 means all changes.
+func (c *Client) Record(ctx context.Context, id, after int64) ([]record.Entry, error) {
+	return call[[]record.Entry](ctx, c, "GET", fmt.Sprintf("/record?change=%d&after=%d", id, after), nil)
+}
+
+// Verify tells whether the record holds.
+func (c *Client) Verify(ctx context.Context) (view.Verification, error) {
+	return call[view.Verification](ctx, c, "GET", "/record/verification", nil)
+}
+
+// Event is one message of the event stream.
+type Event struct {
+	ID   int64 // of an entry of the record; 0 for hints
+	Type string
+	Data []byte
+}
+
+// Follow calls f for each event of a change until the context ends or f gives
+// an error; it connects again when the stream breaks, and misses no entry.
+func (c *Client) Follow(ctx context.Context, id int64, f func(Event) error) error {
+	last := int64(0)
+	for {
+		header := http.Header{}
+		if last > 0 {
+			header.Set("Last-Event-ID", strconv.FormatInt(last, 10))
+		}
+		response, err := c.send(ctx, "GET", at(id, "/events"), "text/plain", nil, header)
+		if err != nil {
+			if p, ok := err.(*Problem); ok && p.Status < 500 || last == 0 {
+				return err
+			}
+		} else {
+			err = events(response.Body, func(e Event) error {
+				last = max(last, e.ID)
+				return f(e)
+			})
+			response.Body.Close()
+			if err != nil {
+				return err
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}
+
+// events reads Server-Sent Events to the end of the stream; the error is f's.
+func events(r io.Reader, f func(Event) error) error {
+	lines := bufio.NewScanner(r)
+	lines.Buffer(nil, 4<<20)
+	var e Event
+	for lines.Scan() {
+		name, value, _ := strings.Cut(lines.Text(), ":")
+		value = strings.TrimPrefix(value, " ")
+		switch name {
+		case "id":
+			e.ID, _ = strconv.ParseInt(value, 10, 64)
+		case "event":
+			e.Type = value
+		case "data":
+			e.Data = append(e.Data, value...)
+		case "":
+			if lines.Text() == "" || e.Type == "" { // an empty line ends an event; a comment wakes the reader
+				if err := f(e); err != nil {
+					return err
+				}
+				e = Event{}
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,40 @@
+package view
+
+import (
+	"fmt"
+
+	"wladder/core/change"
+	"wladder/core/ladder"
+)
+
+// Asked says what a change waits for, and of whom.
+func Asked(c Change, climb ladder.ClimbState) string {
+	switch c.State {
+	case change.Draft:
+		return c.Author + " rehearses it"
+	case change.Rehearsed:
+		return c.Author + " reads the diff and offers it"
+	case change.Offered:
+		return "a reviewer other than " + c.Author + " approves or declines it"
+	case change.Approved:
+		return fmt.Sprintf("an operator lets it climb (%s)", hosts(c.Hosts))
+	case change.Climbing:
+		switch climb {
+		case ladder.Paused:
+			return "it is paused: an operator resumes or stops it"
+		case ladder.Waiting:
+			return "it waits at a gate: an operator resumes or stops it"
+		case ladder.Stopping:
+			return "it stops once the hosts under way are through"
+		}
+		return "it climbs"
+	}
+	return "nothing"
+}
+
+func hosts(n int) string {
+	if n == 1 {
+		return "1 host"
+	}
+	return fmt.Sprintf("%d hosts", n)
+}

@@ -1,0 +1,48 @@
+package view
+
+import "wladder/core/ladder"
+
+// Shapes of requests and their answers.
+type (
+	// SignIn is a request for a session or a token.
+	SignIn struct {
+		Name     string `json:"name"`
+		Password string `json:"password"`
+		Kind     string `json:"kind"` // session or token
+		Label    string `json:"label"`
+	}
+	// SignedIn answers it; the token is empty for the console's cookie.
+	SignedIn struct {
+		Account view.Account `json:"account"`
+		Token   string       `json:"token"`
+	}
+	// SurveyOrder names the hosts to survey; empty is all.
+	SurveyOrder struct {
+		Where string `json:"where"`
+	}
+	// Surveyed says how a survey went.
+	Surveyed struct {
+		Hosts  int               `json:"hosts"`
+		Failed map[string]string `json:"failed"`
+	}
+	// Judgement is a reviewer's answer.
+	Judgement struct {
+		Digest  string `json:"digest"`
+		Because string `json:"because"`
+	}
+	// Order is what a person tells a climb.
+	Order struct {
+		Order ladder.Order `json:"order"`
+	}
+	// Created names a change.
+	Created struct {
+		ID int64 `json:"id"`
+	}
+	// Verification says whether the record holds.
+	Verification struct {
+		Holds   bool   `json:"holds"`
+		Entries int64  `json:"entries"`
+		Hash    string `json:"hash"`
+		Broken  string `json:"broken"` // where and how, if it does not hold
+	}
+)
