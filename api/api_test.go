@@ -211,7 +211,7 @@ func newCaller(t *testing.T) (*caller, *store.Store) {
 func (c *caller) as(name, kind string) {
 	c.token = ""
 	var out view.SignedIn
-	c.call("POST", "/session", view.SignIn{name, "a long password", kind, "test"}, 200, &out)
+	c.call("POST", "/session", view.SignIn{Name: name, Password: "a long password", Kind: kind, Label: "test"}, 200, &out)
 	c.token = out.Token
 }
 
@@ -280,8 +280,8 @@ func draftText(title string) string {
 func TestPeopleAndRoles(t *testing.T) {
 	c, st := newCaller(t)
 	c.call("GET", "/changes", nil, 401, nil)
-	c.call("POST", "/session", view.SignIn{"ines", "wrong password", "session", ""}, 401, nil)
-	c.call("POST", "/session", view.SignIn{"nobody", "a long password", "session", ""}, 401, nil)
+	c.call("POST", "/session", view.SignIn{Name: "ines", Password: "wrong password", Kind: "session", Label: ""}, 401, nil)
+	c.call("POST", "/session", view.SignIn{Name: "nobody", Password: "a long password", Kind: "session", Label: ""}, 401, nil)
 	c.as("ines", "session")
 	c.call("POST", "/services", definition, 403, nil)
 	c.as("ada", "session")

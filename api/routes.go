@@ -153,7 +153,7 @@ func (s *Server) signIn(ctx *gin.Context) {
 			Secure: ctx.Request.TLS != nil, MaxAge: int(lasts.Seconds())})
 		token = ""
 	}
-	ctx.JSON(http.StatusOK, view.SignedIn{account, token})
+	ctx.JSON(http.StatusOK, view.SignedIn{Account: account, Token: token})
 }
 
 func (s *Server) signOut(ctx *gin.Context) {
@@ -247,7 +247,7 @@ func (s *Server) draft(ctx *gin.Context) {
 		s.fail(ctx, err)
 		return
 	}
-	ctx.JSON(http.StatusCreated, view.Created{id})
+	ctx.JSON(http.StatusCreated, view.Created{ID: id})
 }
 
 func (s *Server) detail(ctx *gin.Context) (*view.ChangeDetail, bool) {
@@ -374,8 +374,8 @@ func (s *Server) verify(ctx *gin.Context) {
 	var broken *record.Broken
 	switch {
 	case errors.As(err, &broken):
-		ctx.JSON(http.StatusOK, view.Verification{false, chain.Seq, chain.Hash, broken.Error()})
+		ctx.JSON(http.StatusOK, view.Verification{Entries: chain.Seq, Hash: chain.Hash, Broken: broken.Error()})
 	default:
-		give(s, ctx)(view.Verification{true, chain.Seq, chain.Hash, ""}, err)
+		give(s, ctx)(view.Verification{Holds: true, Entries: chain.Seq, Hash: chain.Hash}, err)
 	}
 }

@@ -125,7 +125,10 @@ func (r *rig) start() {
 
 type testWriter struct{ t *testing.T }
 
-func (w testWriter) Write(p []byte) (int, error) { w.t.Log(string(bytes.TrimSpace(p))); return len(p), nil }
+func (w testWriter) Write(p []byte) (int, error) {
+	w.t.Log(string(bytes.TrimSpace(p)))
+	return len(p), nil
+}
 
 func (r *rig) draft(edits, ladder string) int64 {
 	text := fmt.Sprintf("title: More connections\nreason: a flood is coming\nservice: pages\nwhere: labels.role == \"bulletin\"\nexpect: 1..99\nedits:\n%s\nladder: %s\n", edits, ladder)
@@ -310,7 +313,9 @@ func TestLadderStopsAtFailuresAndGates(t *testing.T) {
 	if err := r.store.Order(ctx, "ines", id, ladder.Resume); err != nil {
 		t.Fatal(err)
 	}
-	d = r.until(id, func(d *view.ChangeDetail) bool { return d.Climb.State == ladder.Paused && d.Counts[ladder.Restoring] == 0 })
+	d = r.until(id, func(d *view.ChangeDetail) bool {
+		return d.Climb.State == ladder.Paused && d.Counts[ladder.Restoring] == 0
+	})
 	if d.Counts[ladder.Restored] != 1 || d.Counts[ladder.Queued] != 4 {
 		t.Errorf("after a failure: %v", d.Counts)
 	}

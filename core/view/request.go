@@ -13,8 +13,8 @@ type (
 	}
 	// SignedIn answers it; the token is empty for the console's cookie.
 	SignedIn struct {
-		Account view.Account `json:"account"`
-		Token   string       `json:"token"`
+		Account Account `json:"account"`
+		Token   string  `json:"token"`
 	}
 	// SurveyOrder names the hosts to survey; empty is all.
 	SurveyOrder struct {

@@ -1,0 +1,222 @@
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"sort"
+	"strings"
+
+	"wladder/core/change"
+	"wladder/core/ladder"
+	"wladder/core/view"
+)
+
+var changes = command{"changes", "", "where each change stands, and what is asked of whom", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+	return func(ctx context.Context, t *terminal, _ []string) error {
+		all, err := t.client().Changes(ctx)
+		if err != nil {
+			return err
+		}
+		if ok, err := t.show(all); ok {
+			return err
+		}
+		var rows [][]string
+		for _, c := range all {
+			rows = append(rows, []string{fmt.Sprint(c.ID), string(c.State), cut(c.Title, 44), c.Author, ago(c.UpdatedAt), inWords(c.Counts), c.Next})
+		}
+		t.table([]string{"NO.", "STATE", "TITLE", "AUTHOR", "MOVED", "HOSTS", "NEXT"}, rows)
+		return nil
+	}
+}}
+
+func inWords(c view.Counts) string {
+	var all []string
+	for _, s := range ladder.RunStates {
+		if c[s] > 0 {
+			all = append(all, fmt.Sprintf("%d %s", c[s], s))
+		}
+	}
+	return strings.Join(all, ", ")
+}
+
+var show = command{"show", "N", "one change", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	host := f.String("host", "", "one host's run, step by step")
+	return func(ctx context.Context, t *terminal, args []string) error {
+		id, err := number(args)
+		if err != nil {
+			return err
+		}
+		if *host != "" {
+			return t.showRun(ctx, id, *host)
+		}
+		d, err := t.client().Change(ctx, id)
+		if err != nil {
+			return err
+		}
+		if ok, err := t.show(d); ok {
+			return err
+		}
+		t.change(d)
+		return nil
+	}
+}}
+
+func (t *terminal) change(d view.ChangeDetail) {
+	fmt.Fprintf(t.out, "%s\n", t.paint("bold", fmt.Sprintf("change %d  %s", d.ID, plain(d.Title))))
+	row := func(name, text string) {
+		if text != "" {
+			fmt.Fprintf(t.out, "  %-9s %s\n", name, plain(text))
+		}
+	}
+	row("state", string(d.State))
+	row("next", d.Next)
+	row("reason", strings.TrimSpace(d.Reason))
+	row("ticket", d.Ticket)
+	row("service", d.Service)
+	row("where", d.Where)
+	row("author", fmt.Sprintf("%s, revision %d, %s", d.Author, d.Revision, when(d.CreatedAt)))
+	if r := d.Rehearsal; r != nil {
+		row("rehearsed", fmt.Sprintf("%s by %s: %s, %d in the plan, %s", when(r.BegunAt), r.StartedBy, counted(r.Hosts, "host"), r.Planned, counted(len(r.Groups), "diff group")))
+		row("digest", r.Digest)
+	}
+	for _, a := range d.Approvals {
+		text := fmt.Sprintf("by %s for %.12s, %s", a.Account, a.Digest, when(a.At))
+		if a.Because != "" {
+			text += ": " + a.Because
+		}
+		row(a.Verdict, text)
+	}
+	if d.Climb != nil {
+		fmt.Fprintln(t.out)
+		fmt.Fprint(t.out, t.ladder(d))
+	}
+}
+
+func (t *terminal) showRun(ctx context.Context, id int64, host string) error {
+	r, err := t.client().HostRun(ctx, id, host)
+	if err != nil {
+		return err
+	}
+	if ok, err := t.show(r); ok {
+		return err
+	}
+	fmt.Fprintf(t.out, "%s in change %d: %s %s, files %s, process %s\n", plain(r.Host), id, t.symbol(r.State), r.State, r.Files, r.Process)
+	if r.Why != "" {
+		fmt.Fprintf(t.out, "%s\n", lines(r.Why))
+	}
+	var rows [][]string
+	for _, s := range r.Steps {
+		took := "under way"
+		if s.EndedAt != nil {
+			took = fmt.Sprintf("%d ms", s.EndedAt.Sub(s.BegunAt).Milliseconds())
+		}
+		rows = append(rows, []string{s.BegunAt.Local().Format("15:04:05.000 MST"), string(s.Step), string(s.Outcome), took, s.Note})
+	}
+	t.table([]string{"BEGUN", "STEP", "OUTCOME", "TOOK", "NOTE"}, rows)
+	return nil
+}
+
+var rehearse = command{"rehearse", "N", "the read-only pass over every target host, then its summary", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+	return func(ctx context.Context, t *terminal, args []string) error {
+		id, err := number(args)
+		if err != nil {
+			return err
+		}
+		c := t.client()
+		before, err := c.Change(ctx, id)
+		if err != nil {
+			return err
+		}
+		if err := c.Rehearse(ctx, id); err != nil {
+			return err
+		}
+		d, err := t.rehearsed(ctx, c, before)
+		if err != nil {
+			return err
+		}
+		if ok, err := t.show(d.Rehearsal); ok {
+			return err
+		}
+		return t.summary(d)
+	}
+}}
+
+func (t *terminal) summary(d view.ChangeDetail) error {
+	r := d.Rehearsal
+	fmt.Fprintf(t.out, "%s read in %.1f s, %d in the plan, %s\n", counted(r.Hosts, "host"), r.EndedAt.Sub(r.BegunAt).Seconds(), r.Planned, counted(len(r.Groups), "diff group"))
+	bad := t.findings(d)
+	for _, g := range r.Groups {
+		for _, a := range g.Alterations {
+			fmt.Fprintf(t.out, "  %-12s %s, %s\n", g.Key, alteration(a), counted(len(g.Hosts), "host"))
+		}
+	}
+	if r.Digest == "" {
+		fmt.Fprintln(t.out, "there is no plan: mend what stops it, then rehearse again")
+		return notWell
+	}
+	fmt.Fprintf(t.out, "digest %s\nnext: wladder diff %d, then wladder offer %d\n", r.Digest, d.ID, d.ID)
+	if bad {
+		return notWell
+	}
+	return nil
+}
+
+var findings = command{"findings", "N", "what stands against a change", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+	return func(ctx context.Context, t *terminal, args []string) error {
+		id, err := number(args)
+		if err != nil {
+			return err
+		}
+		d, err := t.client().Change(ctx, id)
+		if err != nil {
+			return err
+		}
+		if d.Rehearsal == nil {
+			return fmt.Errorf("change %d has not been rehearsed; wladder rehearse %d does it", id, id)
+		}
+		if ok, err := t.show(d.Rehearsal.Groups); ok {
+			return err
+		}
+		if t.findings(d) {
+			return notWell
+		}
+		return nil
+	}
+}}
+
+// findings prints them, the worst first; bad tells that some stop a host.
+func (t *terminal) findings(d view.ChangeDetail) (bad bool) {
+	type line struct {
+		change.Finding
+		hosts []string
+	}
+	var all []line
+	for _, f := range d.Rehearsal.Findings {
+		all = append(all, line{f, nil})
+	}
+	for _, g := range d.Rehearsal.Groups {
+		for _, f := range g.Findings {
+			all = append(all, line{f, g.Hosts})
+		}
+	}
+	weight := map[change.Level]int{change.StopLevel: 0, change.WarnLevel: 1, change.NoteLevel: 2}
+	sort.SliceStable(all, func(i, k int) bool { return weight[all[i].Level] < weight[all[k].Level] })
+	for _, l := range all {
+		where := ""
+		if l.File != "" {
+			where = l.File
+			if l.Line > 0 {
+				where += fmt.Sprintf(":%d", l.Line)
+			}
+			where += ": "
+		}
+		style := map[change.Level]string{change.StopLevel: "red", change.WarnLevel: "ochre"}[l.Level]
+		fmt.Fprintf(t.out, "%s %s%s\n", t.paint(style, string(l.Level)), plain(where), plain(l.Text))
+		if len(l.hosts) > 0 {
+			fmt.Fprintf(t.out, "     %s\n", plain(strings.Join(l.hosts, ", ")))
+		}
+		bad = bad || l.Level == change.StopLevel
+	}
+	return bad
+}

@@ -1,0 +1,26 @@
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+)
+
+var climb = command{"climb", "N", "let an approved change climb", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	then := f.Bool("follow", false, "follow it to its end")
+	return func(ctx context.Context, t *terminal, args []string) error {
+		id, err := number(args)
+		if err != nil {
+			return err
+		}
+		c := t.client()
+		if err := c.Climb(ctx, id); err != nil {
+			return err
+		}
+		if *then {
+			return t.follow(ctx, c, id)
+		}
+		fmt.Fprintf(t.out, "change %d climbs; wladder follow %d shows how\n", id, id)
+		return nil
+	}
+}}

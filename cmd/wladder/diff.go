@@ -1,0 +1,99 @@
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strings"
+
+	"wladder/core/conf"
+)
+
+var diff = command{"diff", "N", "what a change would do, per group of hosts", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	group := f.String("group", "", "only the group whose key begins so")
+	host := f.String("host", "", "only this host")
+	return func(ctx context.Context, t *terminal, args []string) error {
+		id, err := number(args)
+		if err != nil {
+			return err
+		}
+		d, err := t.client().Change(ctx, id)
+		if err != nil {
+			return err
+		}
+		if d.Rehearsal == nil {
+			return fmt.Errorf("change %d has not been rehearsed; wladder rehearse %d does it", id, id)
+		}
+		groups := d.Rehearsal.Groups[:0:0]
+		for _, g := range d.Rehearsal.Groups {
+			if strings.HasPrefix(g.Key, *group) && (*host == "" || contains(g.Hosts, *host)) {
+				groups = append(groups, g)
+			}
+		}
+		if len(groups) == 0 {
+			return usagef("no group of change %d fits", id)
+		}
+		if ok, err := t.show(groups); ok {
+			return err
+		}
+		for i, g := range groups {
+			if i > 0 {
+				fmt.Fprintln(t.out)
+			}
+			fmt.Fprintln(t.out, t.paint("bold", fmt.Sprintf("group %s  %s", g.Key, counted(len(g.Hosts), "host")))+"  "+t.paint("dim", plain(strings.Join(g.Hosts, ", "))))
+			for _, f := range g.Findings {
+				fmt.Fprintf(t.out, "  %s: %s\n", f.Level, plain(f.Text))
+			}
+			for _, a := range g.Alterations {
+				fmt.Fprintf(t.out, "  %s\n", alteration(a))
+			}
+			if g.Act != "" {
+				fmt.Fprintf(t.out, "  then %s\n", g.Act)
+			}
+			t.diff(g.Diff)
+		}
+		return nil
+	}
+}}
+
+func contains(all []string, one string) bool {
+	for _, s := range all {
+		if s == one {
+			return true
+		}
+	}
+	return false
+}
+
+// alteration says in words what changes.
+func alteration(a conf.Alteration) string {
+	switch a.Kind {
+	case "added":
+		return fmt.Sprintf("%s: added, %s", plain(a.Address), plain(a.New))
+	case "removed":
+		return fmt.Sprintf("%s: removed, was %s", plain(a.Address), plain(a.Old))
+	}
+	return fmt.Sprintf("%s: %s → %s", plain(a.Address), plain(a.Old), plain(a.New))
+}
+
+// diff prints a unified diff, byte for byte where it goes to a file or pipe.
+func (t *terminal) diff(text string) {
+	if !t.live {
+		fmt.Fprint(t.out, text)
+		return
+	}
+	for _, l := range strings.Split(strings.TrimSuffix(lines(text), "\n"), "\n") {
+		style := ""
+		switch {
+		case strings.HasPrefix(l, "---"), strings.HasPrefix(l, "+++"):
+			style = "bold"
+		case strings.HasPrefix(l, "@@"):
+			style = "dim"
+		case strings.HasPrefix(l, "-"):
+			style = "red"
+		case strings.HasPrefix(l, "+"):
+			style = "green"
+		}
+		fmt.Fprintln(t.out, t.paint(style, l))
+	}
+}

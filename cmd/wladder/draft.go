@@ -1,0 +1,62 @@
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+
+	"github.com/goccy/go-yaml"
+
+	"wladder/core/change"
+	"wladder/core/conf"
+)
+
+var draft = command{"draft", "[FILE]", "a change, or with -change a new revision of one", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	of := f.Int64("change", 0, "make a new revision of this change")
+	service := f.String("service", "", "the service")
+	where := f.String("where", "", "an expression for the target hosts")
+	expect := f.String("expect", "", "how many hosts: N or N..M")
+	title := f.String("title", "", "what changes, in a line")
+	reason := f.String("reason", "", "why")
+	ticket := f.String("ticket", "", "the ticket's number")
+	var edits []map[string]any
+	f.Func("set", "`ADDRESS=VALUE`; may be repeated", func(text string) error {
+		address, value, err := conf.SplitAssignment(text)
+		edits = append(edits, map[string]any{"set": address, "to": value})
+		return err
+	})
+	f.Func("remove", "`ADDRESS`; may be repeated", func(text string) error {
+		edits = append(edits, map[string]any{"remove": text})
+		return nil
+	})
+	return func(ctx context.Context, t *terminal, args []string) error {
+		var text []byte
+		var err error
+		name := "flags"
+		switch {
+		case len(args) == 1 && edits == nil:
+			name = args[0]
+			text, err = os.ReadFile(name)
+		case len(args) == 0 && edits != nil:
+			text, err = yaml.Marshal(map[string]any{"title": *title, "reason": *reason, "ticket": *ticket, "service": *service, "where": *where, "expect": *expect, "edits": edits})
+		default:
+			return usagef("want one file, or -service, -where, -expect, -title, -reason and -set or -remove")
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := change.ParseSpec(name, text); err != nil {
+			return err
+		}
+		id, err := t.client().Draft(ctx, *of, text)
+		if err != nil {
+			return err
+		}
+		if ok, err := t.show(map[string]int64{"id": id}); ok {
+			return err
+		}
+		fmt.Fprintf(t.out, "change %d is drafted; next: wladder rehearse %d\n", id, id)
+		return nil
+	}
+}}

@@ -1,0 +1,253 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"strings"
+	"time"
+
+	"wladder/client"
+	"wladder/core/ladder"
+	"wladder/core/record"
+	"wladder/core/view"
+)
+
+var follow = command{"follow", "N", "follow a climb to its end: live on a terminal, in lines elsewhere", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+	return func(ctx context.Context, t *terminal, args []string) error {
+		id, err := number(args)
+		if err != nil {
+			return err
+		}
+		return t.follow(ctx, t.client(), id)
+	}
+}}
+
+var errEnough = errors.New("enough")
+
+// watch calls look with a change's newest state, at first and whenever
+// something happens to it, until look is content.
+func watch(ctx context.Context, c *client.Client, id int64, look func(view.ChangeDetail) bool, hear func(client.Event)) error {
+	var last time.Time
+	err := c.Follow(ctx, id, func(e client.Event) error {
+		if hear != nil && e.Type != "" {
+			hear(e)
+		}
+		if e.Type == "step" && time.Since(last) < 150*time.Millisecond {
+			return nil
+		}
+		last = time.Now()
+		d, err := c.Change(ctx, id)
+		if err != nil {
+			return err
+		}
+		if look(d) {
+			return errEnough
+		}
+		return nil
+	})
+	if errors.Is(err, errEnough) {
+		return nil
+	}
+	return err
+}
+
+// rehearsed waits for the rehearsal that was begun after before was read.
+func (t *terminal) rehearsed(ctx context.Context, c *client.Client, before view.ChangeDetail) (d view.ChangeDetail, err error) {
+	old := int64(0)
+	if before.Rehearsal != nil {
+		old = before.Rehearsal.ID
+	}
+	err = watch(ctx, c, before.ID, func(now view.ChangeDetail) bool {
+		d = now
+		r := now.Rehearsal
+		if r == nil || r.ID == old {
+			return false
+		}
+		if t.live && !t.json {
+			fmt.Fprintf(t.errs, "\r\x1b[Kread %d of %s", r.Read, counted(r.Hosts, "host"))
+		}
+		return r.EndedAt != nil
+	}, nil)
+	if t.live && !t.json {
+		fmt.Fprint(t.errs, "\r\x1b[K")
+	}
+	return d, err
+}
+
+func (t *terminal) follow(ctx context.Context, c *client.Client, id int64) error {
+	var end view.ChangeDetail
+	drawn := 0
+	err := watch(ctx, c, id, func(d view.ChangeDetail) bool {
+		end = d
+		if d.Climb == nil {
+			return true
+		}
+		if t.live && !t.json {
+			picture := t.ladder(d)
+			if drawn > 0 {
+				fmt.Fprintf(t.out, "\x1b[%dA\x1b[J", drawn)
+			}
+			fmt.Fprint(t.out, picture)
+			drawn = strings.Count(picture, "\n")
+		}
+		return d.Climb.State != ladder.Running && d.Climb.State != ladder.Stopping && active(d) == 0
+	}, func(e client.Event) {
+		if !t.live && !t.json && e.Type == "record" {
+			t.line(e)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	if end.Climb == nil {
+		return fmt.Errorf("change %d has not climbed yet; it is %s", id, end.State)
+	}
+	if ok, err := t.show(end.Climb); ok && err != nil {
+		return err
+	} else if !ok && !t.live {
+		fmt.Fprint(t.out, t.ladder(end))
+	}
+	for _, r := range end.Climb.Runs {
+		if r.State != ladder.Done {
+			return notWell
+		}
+	}
+	return nil
+}
+
+func active(d view.ChangeDetail) (n int) {
+	for _, r := range d.Climb.Runs {
+		if !r.State.Final() && r.State != ladder.Queued {
+			n++
+		}
+	}
+	return n
+}
+
+// line prints one entry of the record.
+func (t *terminal) line(e client.Event) {
+	var entry record.Entry
+	var body struct {
+		Why string `json:"why"`
+	}
+	if json.Unmarshal(e.Data, &entry) != nil {
+		return
+	}
+	json.Unmarshal(entry.Body, &body)
+	kind, state, _ := strings.Cut(entry.Kind, ".")
+	if kind != "host" && kind != "climb" {
+		return
+	}
+	subject := strings.TrimPrefix(entry.Subject, "host/")
+	symbol := " "
+	if kind == "host" {
+		symbol = symbols[ladder.RunState(state)].mark
+	}
+	text := fmt.Sprintf("%s  %s %-16s %-12s", entry.At.Local().Format("15:04:05 MST"), symbol, plain(subject), state)
+	if body.Why != "" && state != string(ladder.Done) && state != string(ladder.Soaking) {
+		text += " " + plain(body.Why)
+	}
+	fmt.Fprintln(t.out, strings.TrimRight(text, " "))
+}
+
+var symbols = map[ladder.RunState]struct{ mark, style string }{
+	ladder.Queued: {"o", "dim"}, ladder.Working: {"~", "tide"}, ladder.Soaking: {"@", "dusk"}, ladder.Done: {"#", "green"},
+	ladder.Restoring: {"<", "ochre"}, ladder.Restored: {"=", "ochre"}, ladder.Unknown: {"?", ""}, ladder.Stranded: {"!", "red"}, ladder.PassedOver: {"-", "dim"},
+}
+
+func (t *terminal) symbol(s ladder.RunState) string {
+	return t.paint(symbols[s].style, symbols[s].mark)
+}
+
+// ladder draws a climb: a rung for each stage from the bottom up, a mark for
+// each host, the present rung by its rails; then what needs words.
+func (t *terminal) ladder(d view.ChangeDetail) string {
+	var b strings.Builder
+	c := d.Climb
+	state := string(c.State)
+	if c.Why != "" && c.State != ladder.Completed {
+		state += ": " + plain(c.Why)
+	}
+	fmt.Fprintf(&b, "%s\n%s\n", t.paint("bold", cut(fmt.Sprintf("change %d  %s", d.ID, plain(d.Title)), t.width)), cut("climb "+state, t.width))
+	present := -1
+	stages := make([][]view.HostRun, len(c.Policy.Stages))
+	for _, r := range c.Runs {
+		stages[r.Stage] = append(stages[r.Stage], r)
+		if !r.State.Final() && (present < 0 || r.Stage < present) {
+			present = r.Stage
+		}
+	}
+	for i := len(stages) - 1; i >= 0; i-- {
+		if len(stages[i]) == 0 {
+			continue
+		}
+		left, right := "├─", "─┤"
+		if i == present {
+			left, right = "╞═", "═╡"
+		}
+		if c.Policy.Stages[i].Gate {
+			right += " gate below"
+		}
+		fmt.Fprintf(&b, "  %s %d %s  %s, %s\n", left, i+1, right, counted(len(stages[i]), "host"), c.Policy.Stages[i])
+		for _, row := range t.marks(stages[i]) {
+			fmt.Fprintf(&b, "  │       │  %s\n", row)
+		}
+	}
+	var legend []string
+	for _, s := range ladder.RunStates {
+		if n := d.Counts[s]; n > 0 {
+			legend = append(legend, fmt.Sprintf("%s %d %s", t.symbol(s), n, s))
+		}
+	}
+	fmt.Fprintf(&b, "\n  %s\n", strings.Join(legend, "   "))
+	for _, r := range c.Runs {
+		if r.Why != "" && r.State != ladder.Done {
+			for i, text := range wrap(fmt.Sprintf("%s %s: %s", plain(r.Host), r.State, plain(r.Why)), t.width-4) {
+				mark := " "
+				if i == 0 {
+					mark = t.symbol(r.State)
+				}
+				fmt.Fprintf(&b, "  %s %s\n", mark, text)
+			}
+		}
+	}
+	return b.String()
+}
+
+// wrap breaks text between words into lines of at most width characters.
+func wrap(text string, width int) []string {
+	var out []string
+	line := ""
+	for _, w := range strings.Fields(text) {
+		if line != "" && len([]rune(line))+1+len([]rune(w)) > width {
+			out, line = append(out, line), ""
+		}
+		line = strings.TrimSpace(line + " " + w)
+	}
+	return append(out, line)
+}
+
+// marks draws the hosts of a stage, as many rows as the width asks for; from
+// 500 hosts on it counts instead.
+func (t *terminal) marks(runs []view.HostRun) (rows []string) {
+	if len(runs) >= 500 {
+		counts := view.Counts{}
+		for _, r := range runs {
+			counts[r.State]++
+		}
+		return []string{inWords(counts)}
+	}
+	perRow := max(8, (t.width-14)/2)
+	for len(runs) > 0 {
+		n := min(perRow, len(runs))
+		var row []string
+		for _, r := range runs[:n] {
+			row = append(row, t.symbol(r.State))
+		}
+		rows, runs = append(rows, strings.Join(row, " ")), runs[n:]
+	}
+	return rows
+}

@@ -1,0 +1,124 @@
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"sort"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+
+	"wladder/core/view"
+)
+
+var hostsCommand = command{"hosts", "", "the machines", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+	return func(ctx context.Context, t *terminal, _ []string) error {
+		all, err := t.client().Hosts(ctx)
+		if err != nil {
+			return err
+		}
+		if ok, err := t.show(all); ok {
+			return err
+		}
+		var rows [][]string
+		for _, h := range all {
+			surveyed, system := "never surveyed", ""
+			if h.SurveyedAt != nil {
+				surveyed = ago(*h.SurveyedAt)
+				system = fmt.Sprintf("%s %s, %s, %d MiB", h.Traits.OS, h.Traits.OSVersion, counted(int(h.Traits.Cores), "core"), h.Traits.Memory>>20)
+			}
+			rows = append(rows, []string{h.Name, h.Address, labels(h), system, surveyed})
+		}
+		t.table([]string{"HOST", "ADDRESS", "LABELS", "SYSTEM", "SURVEYED"}, rows)
+		return nil
+	}
+}}
+
+func labels(h view.Host) string {
+	var all []string
+	for k, v := range h.Labels {
+		all = append(all, k+"="+v)
+	}
+	sort.Strings(all)
+	return strings.Join(all, " ")
+}
+
+var hostCommand = command{"host", "NAME", "one machine", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if len(args) != 1 {
+			return usagef("want the name of one host")
+		}
+		h, err := t.client().Host(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		if ok, err := t.show(h); ok {
+			return err
+		}
+		fmt.Fprintf(t.out, "%s\n  address   %s, as %s\n  host key  %s\n  labels    %s\n", plain(h.Name), h.Address, plain(h.Login), strings.TrimSpace(plain(h.HostKey)), plain(labels(h)))
+		if h.SurveyedAt == nil {
+			fmt.Fprintln(t.out, "  never surveyed")
+			return nil
+		}
+		fmt.Fprintf(t.out, "  system    %s %s (%s), kernel %s, %s, %d MiB\n  surveyed  %s\n", h.Traits.OS, h.Traits.OSVersion, h.Traits.OSFamily, plain(h.Traits.Kernel), counted(int(h.Traits.Cores), "core"), h.Traits.Memory>>20, when(*h.SurveyedAt))
+		return nil
+	}
+}}
+
+// hostLine is a host as the file of hosts-load has it.
+type hostLine struct {
+	Name    string            `yaml:"name"`
+	Address string            `yaml:"address"`
+	Login   string            `yaml:"login"`
+	HostKey string            `yaml:"host_key"`
+	Sudo    bool              `yaml:"sudo"`
+	Labels  map[string]string `yaml:"labels"`
+}
+
+var hostsLoad = command{"hosts-load", "FILE", "add machines, or bring them up to date, from YAML", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if len(args) != 1 {
+			return usagef("want one file")
+		}
+		data, err := os.ReadFile(args[0])
+		if err != nil {
+			return err
+		}
+		var read []hostLine
+		if err := yaml.UnmarshalWithOptions(data, &read, yaml.Strict()); err != nil {
+			return fmt.Errorf("%s: %s", args[0], err)
+		}
+		var hosts []view.Host
+		for _, h := range read {
+			hosts = append(hosts, view.Host{Name: h.Name, Address: h.Address, Login: h.Login, HostKey: h.HostKey, Sudo: h.Sudo, Labels: h.Labels})
+		}
+		if err := t.client().LoadHosts(ctx, hosts); err != nil {
+			return err
+		}
+		fmt.Fprintf(t.out, "%s loaded\n", counted(len(hosts), "host"))
+		return nil
+	}
+}}
+
+var survey = command{"survey", "", "ask machines what they are", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	where := f.String("where", "", "only the hosts that this expression fits")
+	return func(ctx context.Context, t *terminal, _ []string) error {
+		out, err := t.client().Survey(ctx, *where)
+		if err != nil {
+			return err
+		}
+		if ok, err := t.show(out); ok {
+			return err
+		}
+		fmt.Fprintf(t.out, "%s surveyed\n", counted(out.Hosts-len(out.Failed), "host"))
+		for _, why := range out.Failed {
+			fmt.Fprintln(t.out, plain(why))
+		}
+		if len(out.Failed) > 0 {
+			return notWell
+		}
+		return nil
+	}
+}}

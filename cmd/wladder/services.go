@@ -1,0 +1,94 @@
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+
+	"wladder/core/change"
+	"wladder/core/view"
+)
+
+func approvalOf(s view.Service) string {
+	if s.ApprovedBy == "" {
+		return "not approved yet"
+	}
+	return "approved by " + s.ApprovedBy
+}
+
+var services = command{"services", "", "the definitions", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+	return func(ctx context.Context, t *terminal, _ []string) error {
+		all, err := t.client().Services(ctx)
+		if err != nil {
+			return err
+		}
+		if ok, err := t.show(all); ok {
+			return err
+		}
+		var rows [][]string
+		for _, s := range all {
+			rows = append(rows, []string{s.Name, fmt.Sprint(s.Version), s.Digest[:12], approvalOf(s), s.Title})
+		}
+		t.table([]string{"SERVICE", "VERSION", "DIGEST", "APPROVAL", "TITLE"}, rows)
+		return nil
+	}
+}}
+
+var serviceCommand = command{"service", "NAME", "one definition", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if len(args) != 1 {
+			return usagef("want the name of one service")
+		}
+		s, err := t.client().Service(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		if ok, err := t.show(s); ok {
+			return err
+		}
+		fmt.Fprintf(t.out, "# version %d, digest %s\n# loaded by %s, %s\n%s", s.Version, s.Digest, s.LoadedBy, approvalOf(s), lines(s.Source))
+		return nil
+	}
+}}
+
+var servicesLoad = command{"services-load", "FILE…", "load definitions; another admin approves them", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if len(args) == 0 {
+			return usagef("want one or more files")
+		}
+		texts := make([][]byte, len(args))
+		for i, name := range args { // all are read and checked before any is sent
+			data, err := os.ReadFile(name)
+			if err != nil {
+				return err
+			}
+			if _, err := change.ParseService(name, data); err != nil {
+				return err
+			}
+			texts[i] = data
+		}
+		for _, text := range texts {
+			s, err := t.client().LoadService(ctx, text)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(t.out, "%s version %d, %s\n  digest %s\n", s.Name, s.Version, approvalOf(s), s.Digest)
+		}
+		return nil
+	}
+}}
+
+var servicesApprove = command{"services-approve", "NAME", "let a version that another admin loaded serve hosts", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	digest := f.String("digest", "", "the digest of the version that you have read")
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if len(args) != 1 || *digest == "" {
+			return usagef("want -digest D and the name of one service")
+		}
+		if err := t.client().ApproveService(ctx, args[0], *digest); err != nil {
+			return err
+		}
+		fmt.Fprintf(t.out, "%s is approved under %.12s\n", args[0], *digest)
+		return nil
+	}
+}}

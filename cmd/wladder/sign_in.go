@@ -1,0 +1,94 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/term"
+
+	"wladder/client"
+	"wladder/core/view"
+)
+
+var signIn = command{"sign-in", "[NAME]", "sign in on this machine; the password is asked for", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	who := f.Bool("show", false, "say who is signed in")
+	token := f.String("token", "", "instead, print a token for a program, with this label")
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if *who {
+			account, err := t.client().Who(ctx)
+			if err != nil {
+				return err
+			}
+			if ok, err := t.show(account); ok {
+				return err
+			}
+			fmt.Fprintf(t.out, "%s (%s), %s, at %s\n", account.Display, account.Name, strings.Join(account.Roles, ", "), t.address())
+			return nil
+		}
+		if len(args) != 1 {
+			return usagef("want the name to sign in with")
+		}
+		password, err := t.password()
+		if err != nil {
+			return err
+		}
+		in := view.SignIn{Name: args[0], Password: password, Kind: "session", Label: "client"}
+		if *token != "" {
+			in.Kind, in.Label = "token", *token
+		}
+		out, err := client.New(t.address(), "").SignIn(ctx, in)
+		if err != nil {
+			return err
+		}
+		if *token != "" {
+			fmt.Fprintln(t.out, out.Token)
+			return nil
+		}
+		path, err := t.savedPath()
+		if err != nil {
+			return err
+		}
+		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+			return err
+		}
+		data, err := json.Marshal(saved{t.address(), out.Token})
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(path, data, 0o600); err != nil {
+			return err
+		}
+		fmt.Fprintf(t.out, "signed in to %s as %s (%s)\n", t.address(), out.Account.Display, strings.Join(out.Account.Roles, ", "))
+		return nil
+	}
+}}
+
+func (t *terminal) password() (string, error) {
+	if f, ok := t.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprint(t.errs, "Password: ")
+		data, err := term.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(t.errs)
+		return string(data), err
+	}
+	line, err := bufio.NewReader(t.in).ReadString('\n')
+	if line == "" && err != nil {
+		return "", usagef("no password came on standard input")
+	}
+	return strings.TrimRight(line, "\r\n"), nil
+}
+
+var signOut = command{"sign-out", "", "end the sign-in of this machine", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+	return func(ctx context.Context, t *terminal, _ []string) error {
+		err := t.client().SignOut(ctx)
+		if path, perr := t.savedPath(); perr == nil {
+			os.Remove(path)
+		}
+		return err
+	}
+}}

@@ -1,0 +1,204 @@
+package main
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+
+	"wladder/client"
+)
+
+// terminal is where a command reads and writes.
+type terminal struct {
+	out, errs io.Writer
+	in        io.Reader
+	live      bool // out is a terminal that can be redrawn
+	colour    bool
+	width     int
+	getenv    func(string) string
+	json      bool
+	server    string
+}
+
+// saved is what sign-in keeps for the next command.
+type saved struct {
+	Server string `json:"server"`
+	Token  string `json:"token"`
+}
+
+func (t *terminal) savedPath() (string, error) {
+	if dir := t.getenv("XDG_CONFIG_HOME"); dir != "" {
+		return filepath.Join(dir, "wladder", "sign-in.json"), nil
+	}
+	home := t.getenv("HOME")
+	if home == "" {
+		return "", errors.New("neither XDG_CONFIG_HOME nor HOME is set")
+	}
+	return filepath.Join(home, ".config", "wladder", "sign-in.json"), nil
+}
+
+func (t *terminal) saved() saved {
+	var s saved
+	if path, err := t.savedPath(); err == nil {
+		if data, err := os.ReadFile(path); err == nil {
+			json.Unmarshal(data, &s)
+		}
+	}
+	return s
+}
+
+const defaultServer = "http://127.0.0.1:8480"
+
+func (t *terminal) address() string {
+	for _, s := range []string{t.server, t.getenv("WLADDER_SERVER"), t.saved().Server} {
+		if s != "" {
+			return s
+		}
+	}
+	return defaultServer
+}
+
+// client gives a client of the server that this command is about.
+func (t *terminal) client() *client.Client {
+	token := t.getenv("WLADDER_TOKEN")
+	if s := t.saved(); token == "" && s.Server == t.address() {
+		token = s.Token
+	}
+	return client.New(t.address(), token)
+}
+
+// show prints v as JSON where that is wanted; ok tells that it did.
+func (t *terminal) show(v any) (ok bool, err error) {
+	if !t.json {
+		return false, nil
+	}
+	e := json.NewEncoder(t.out)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return true, e.Encode(v)
+}
+
+// plain makes text from elsewhere safe to print on one line: what could move
+// the cursor or end the line is shown, not done.
+func plain(s string) string {
+	if strings.IndexFunc(s, unicode.IsControl) < 0 {
+		return s
+	}
+	var b strings.Builder
+	for _, r := range s {
+		switch {
+		case r == '\n':
+			b.WriteString("⏎ ")
+		case unicode.IsControl(r):
+			fmt.Fprintf(&b, `\x%02x`, r)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+// lines is plain for text of several lines.
+func lines(s string) string {
+	all := strings.Split(s, "\n")
+	for i, l := range all {
+		all[i] = strings.ReplaceAll(plain(strings.ReplaceAll(strings.TrimSuffix(l, "\r"), "\t", "        ")), "⏎ ", "")
+	}
+	return strings.Join(all, "\n")
+}
+
+// cut shortens s to n characters.
+func cut(s string, n int) string {
+	r := []rune(s)
+	if len(r) <= n || n < 2 {
+		return s
+	}
+	return string(r[:n-1]) + "…"
+}
+
+// table prints rows in columns; the last column takes what width is left.
+func (t *terminal) table(head []string, rows [][]string) {
+	width := make([]int, len(head))
+	for i, h := range head {
+		width[i] = len([]rune(h))
+	}
+	for _, row := range rows {
+		for i := range row {
+			row[i] = plain(row[i])
+			width[i] = max(width[i], len([]rune(row[i])))
+		}
+	}
+	print := func(row []string, style string) {
+		var b strings.Builder
+		for i, cell := range row {
+			if i == len(row)-1 {
+				b.WriteString(cell)
+			} else {
+				b.WriteString(cell + strings.Repeat(" ", width[i]-len([]rune(cell))+2))
+			}
+		}
+		line := b.String()
+		if t.live {
+			line = cut(line, t.width)
+		}
+		fmt.Fprintln(t.out, t.paint(style, strings.TrimRight(line, " ")))
+	}
+	print(head, "dim")
+	for _, row := range rows {
+		print(row, "")
+	}
+}
+
+var codes = map[string]string{
+	"dim": "2", "bold": "1", "red": "31", "green": "32", "ochre": "33", "tide": "34", "dusk": "35", "spruce": "36",
+}
+
+// paint colours text where there are colours.
+func (t *terminal) paint(style, text string) string {
+	if !t.colour || style == "" || text == "" {
+		return text
+	}
+	return "\x1b[" + codes[style] + "m" + text + "\x1b[0m"
+}
+
+func when(at time.Time) string { return at.Local().Format("2006-01-02 15:04:05 MST") }
+
+func ago(at time.Time) string {
+	switch d := time.Since(at); {
+	case d < time.Minute:
+		return "just now"
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	default:
+		return fmt.Sprintf("%d days ago", int(d.Hours()/24))
+	}
+}
+
+// counted writes a number with its noun in the right form.
+func counted(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return strconv.Itoa(n) + " " + one + "s"
+}
+
+// number reads the one operand that names a change.
+func number(args []string) (int64, error) {
+	if len(args) != 1 {
+		return 0, usagef("want the number of one change")
+	}
+	id, err := strconv.ParseInt(args[0], 10, 64)
+	if err != nil || id < 1 {
+		return 0, usagef("%q is no change's number", args[0])
+	}
+	return id, nil
+}

@@ -1,0 +1,184 @@
+// Command wladderd is the Wide Ladder server.
+//
+//	wladderd -data /var/lib/wladderd -listen 127.0.0.1:8480
+//	echo 'a long password' | wladderd -data /var/lib/wladderd -add-account ines -display 'Ines Vael' -roles author,operator
+package main
+
+import (
+	"bufio"
+	"context"
+	"crypto/ed25519"
+	"encoding/pem"
+	"errors"
+	"flag"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"wladder/api"
+	"wladder/console"
+	"wladder/core/view"
+	"wladder/engine"
+	"wladder/host"
+	"wladder/store"
+	"wladder/store/postmaster"
+)
+
+// config is how the server is told to run.
+type config struct {
+	data, listen, database string
+	lease                  time.Duration
+	account, display       string
+	roles                  string
+	showKey                bool
+}
+
+func (c *config) validate() error {
+	var all []error
+	if c.data == "" {
+		all = append(all, errors.New("-data: is empty; want a directory of the server's own"))
+	}
+	if _, _, err := net.SplitHostPort(c.listen); err != nil {
+		all = append(all, fmt.Errorf("-listen: %q is no address; want one such as 127.0.0.1:8480", c.listen))
+	}
+	if c.lease < 500*time.Millisecond || c.lease > 5*time.Minute {
+		all = append(all, fmt.Errorf("-lease: %s is out of range; want 500ms to 5m", c.lease))
+	}
+	return errors.Join(all...)
+}
+
+func main() {
+	var c config
+	flag.StringVar(&c.data, "data", "", "directory for keys and, without -database, PostgreSQL's files")
+	flag.StringVar(&c.listen, "listen", "127.0.0.1:8480", "address to serve on")
+	flag.StringVar(&c.database, "database", "", "URL of a PostgreSQL database; without it the server runs one of its own on loopback")
+	flag.DurationVar(&c.lease, "lease", 15*time.Second, "after how long another server may take over what this one worked on")
+	flag.StringVar(&c.account, "add-account", "", "add this account, its password being a line of standard input, and end")
+	flag.StringVar(&c.display, "display", "", "the name to show, with -add-account")
+	flag.StringVar(&c.roles, "roles", "", "roles by comma, with -add-account: author, reviewer, operator, admin")
+	flag.BoolVar(&c.showKey, "show-key", false, "print the public key with which the server signs in to hosts, and end")
+	flag.Parse()
+	err := c.validate()
+	if err == nil && flag.NArg() > 0 {
+		err = fmt.Errorf("unexpected %q; flags only", flag.Arg(0))
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(2)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := run(ctx, c); err != nil {
+		fmt.Fprintln(os.Stderr, "wladderd:", err)
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context, c config) error {
+	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+	if err := os.MkdirAll(c.data, 0o711); err != nil {
+		return err
+	}
+	key, err := store.LoadKey(filepath.Join(c.data, "key"))
+	if err != nil {
+		return err
+	}
+	signer, err := loadSigner(filepath.Join(c.data, "ssh_key"))
+	if err != nil {
+		return err
+	}
+	if c.showKey {
+		fmt.Print(string(ssh.MarshalAuthorizedKey(signer.PublicKey())))
+		return nil
+	}
+	if c.database == "" {
+		pg, err := postmaster.Start(ctx, postmaster.Config{Dir: filepath.Join(c.data, "postgres")})
+		if err != nil {
+			return err
+		}
+		defer pg.Stop()
+		if err := pg.Make(ctx, "wladder"); err != nil {
+			return err
+		}
+		c.database = pg.URL("wladder")
+	}
+	st, err := store.Open(ctx, c.database, key)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	if c.account != "" {
+		password, err := bufio.NewReader(os.Stdin).ReadString('\n')
+		if err != nil && password == "" {
+			return errors.New("no password came on standard input")
+		}
+		roles := strings.FieldsFunc(c.roles, func(r rune) bool { return r == ',' })
+		return st.AddAccount(ctx, "setup", view.Account{Name: c.account, Display: c.display, Roles: append([]string{}, roles...)}, strings.TrimRight(password, "\r\n"))
+	}
+	return serve(ctx, c, log, st, signer)
+}
+
+func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, signer ssh.Signer) error {
+	e := engine.New(engine.Config{Store: st, Dialer: &host.Dialer{Signer: signer}, Log: log, Lease: c.lease})
+	listener, err := net.Listen("tcp", c.listen)
+	if err != nil {
+		return err
+	}
+	work, rest := context.WithCancel(ctx)
+	ended := make(chan struct{})
+	go func() { e.Run(work); close(ended) }()
+	defer func() { rest(); <-ended }()
+	server := &http.Server{Handler: api.New(api.Config{Store: st, Engine: e, Log: log, Console: console.Files()}), ReadHeaderTimeout: 10 * time.Second,
+		BaseContext: func(net.Listener) context.Context { return work }}
+	failed := make(chan error, 1)
+	go func() { failed <- server.Serve(listener) }()
+	log.Info("serving", "address", "http://"+c.listen)
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	log.Info("stopping")
+	bounded, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if err := server.Shutdown(bounded); err != nil {
+		server.Close()
+	}
+	return nil
+}
+
+// loadSigner reads the key with which the server signs in to hosts, making one
+// where there is none.
+func loadSigner(path string) (ssh.Signer, error) {
+	data, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		_, private, err := ed25519.GenerateKey(nil)
+		if err != nil {
+			return nil, err
+		}
+		block, err := ssh.MarshalPrivateKey(private, "wladderd")
+		if err != nil {
+			return nil, err
+		}
+		data = pem.EncodeToMemory(block)
+		if err := os.WriteFile(path, data, 0o600); err != nil {
+			return nil, err
+		}
+	} else if err != nil {
+		return nil, err
+	}
+	signer, err := ssh.ParsePrivateKey(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w; restore it from a backup, or remove it and let hosts know the new key", path, err)
+	}
+	return signer, nil
+}
