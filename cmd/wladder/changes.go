@@ -71,7 +71,7 @@ func (t *terminal) change(d view.ChangeDetail) {
 	}
 	row("state", string(d.State))
 	row("next", d.Next)
-	row("reason", strings.TrimSpace(d.Reason))
+	row("reason", strings.Join(strings.Fields(d.Reason), " "))
 	row("ticket", d.Ticket)
 	row("service", d.Service)
 	row("where", d.Where)

@@ -39,6 +39,7 @@ type config struct {
 	lease                  time.Duration
 	account, display       string
 	roles                  string
+	accounts               string
 	showKey                bool
 }
 
@@ -65,6 +66,7 @@ func main() {
 	flag.StringVar(&c.account, "add-account", "", "add this account, its password being a line of standard input, and end")
 	flag.StringVar(&c.display, "display", "", "the name to show, with -add-account")
 	flag.StringVar(&c.roles, "roles", "", "roles by comma, with -add-account: author, reviewer, operator, admin")
+	flag.StringVar(&c.accounts, "accounts", "", "add the accounts in this file at the start: name, display name, roles and password, between tabs")
 	flag.BoolVar(&c.showKey, "show-key", false, "print the public key with which the server signs in to hosts, and end")
 	flag.Parse()
 	err := c.validate()
@@ -121,10 +123,36 @@ func run(ctx context.Context, c config) error {
 		if err != nil && password == "" {
 			return errors.New("no password came on standard input")
 		}
-		roles := strings.FieldsFunc(c.roles, func(r rune) bool { return r == ',' })
-		return st.AddAccount(ctx, "setup", view.Account{Name: c.account, Display: c.display, Roles: append([]string{}, roles...)}, strings.TrimRight(password, "\r\n"))
+		return addAccount(ctx, st, c.account, c.display, c.roles, strings.TrimRight(password, "\r\n"))
+	}
+	if c.accounts != "" {
+		if err := addAccounts(ctx, st, c.accounts); err != nil {
+			return err
+		}
 	}
 	return serve(ctx, c, log, st, signer)
+}
+
+func addAccount(ctx context.Context, st *store.Store, name, display, roles, password string) error {
+	list := append([]string{}, strings.FieldsFunc(roles, func(r rune) bool { return r == ',' })...)
+	return st.AddAccount(ctx, "setup", view.Account{Name: name, Display: display, Roles: list}, password)
+}
+
+func addAccounts(ctx context.Context, st *store.Store, path string) error {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	for n, line := range strings.Split(strings.TrimSpace(string(data)), "\n") {
+		f := strings.Split(line, "\t")
+		if len(f) != 4 {
+			return fmt.Errorf("%s:%d: want four fields between tabs: name, display name, roles by comma, password", path, n+1)
+		}
+		if err := addAccount(ctx, st, f[0], f[1], f[2], f[3]); err != nil {
+			return fmt.Errorf("%s:%d: %w", path, n+1, err)
+		}
+	}
+	return nil
 }
 
 func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, signer ssh.Signer) error {

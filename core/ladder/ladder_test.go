@@ -60,7 +60,7 @@ func TestRecoverNeverLies(t *testing.T) {
 				if at.State == Done || at.State == Restored {
 					t.Errorf("%s: is called %s by looking alone", name, at.State)
 				}
-				if at.State == Soaking != (at.Step == Soak) {
+				if at.State == Soaking != (at.Step == Soak || at.Step == Confirm) {
 					t.Errorf("%s: %s at step %s", name, at.State, at.Step)
 				}
 				for n := 0; !at.State.Final() && at.State != Unknown; n++ {

@@ -8,7 +8,7 @@ type RunState string
 const (
 	Queued     RunState = "queued"      // Decide starts it; a crash leaves it queued
 	Working    RunState = "working"     // its server takes the next step; a crash leaves the step that was begun
-	Soaking    RunState = "soaking"     // its server, once the soak is over; a crash begins the soak anew
+	Soaking    RunState = "soaking"     // its server, once the soak is over and confirmed; a crash begins the soak anew
 	Done       RunState = "done"        // final: new files, new process, well
 	Restoring  RunState = "restoring"   // its server takes the next step back; a crash leaves the step that was begun
 	Restored   RunState = "restored"    // final: old files, acted on again, no worse than the baseline
@@ -136,8 +136,8 @@ func After(step Step, outcome Outcome) Position {
 		return Position{Done, ""}
 	}
 	next := Forward[index(Forward, step)+1]
-	if next == Soak {
-		return Position{Soaking, Soak}
+	if next == Soak || next == Confirm {
+		return Position{Soaking, next}
 	}
 	return Position{Working, next}
 }

@@ -149,7 +149,7 @@ create table host_runs (
 	updated_at  timestamptz not null default now(),
 	unique (climb, host_id),
 	check ((step = '') = (state in ('queued', 'done', 'restored', 'stranded', 'passed-over'))),
-	check (state <> 'soaking' or step = 'soak'),
+	check (state <> 'soaking' or step in ('soak', 'confirm')),
 	check (state <> 'unknown' or step = 'look'),
 	check (state <> 'restoring' or step in ('restore', 'act-again', 'probe-again')),
 	check (state <> 'done' or files = 'new' and process = 'new'),
