@@ -1,0 +1,85 @@
+import { useQuery } from '@tanstack/react-query'
+import { Alert } from 'antd'
+import { useState } from 'react'
+import { useParams } from 'react-router'
+import type { Account, ChangeDetail } from '../../api/client'
+import { change } from '../../api/queries'
+import { useStream } from '../../api/stream'
+import { Ladder } from '../../ui/Ladder'
+import { Counts } from '../../ui/StateMark'
+import { Actions } from './Actions'
+import { Facts } from './Facts'
+import { DiffGroup, Findings } from './Groups'
+import { HostMargin } from './HostMargin'
+
+export function ChangePage({ me }: { me: Account }) {
+  const id = Number(useParams().id)
+  const query = useQuery(change(id))
+  const up = useStream(id)
+  const [chosen, setChosen] = useState<string>()
+  if (query.isPending) return <main className="second">Reading change {id} …</main>
+  if (!query.data) return <main><Alert type="error" title={query.error?.message} /></main>
+  const d = query.data
+  const run = d.climb?.runs.find((r) => r.host === chosen) ?? worst(d)
+  return (
+    <main>
+      {!up && <Alert type="warning" title="The connection broke; what you see may be old. It is being tried again." style={{ marginBottom: 12 }} />}
+      <div className="head">
+        <div>
+          <span className="second">
+            Change {d.id} · {d.state}
+          </span>
+          <h1>{d.title}</h1>
+        </div>
+        <Actions detail={d} me={me} />
+      </div>
+      <div className="work">
+        <div>
+          {d.climb && (
+            <section aria-label="The climb">
+              <h2 style={{ marginTop: 0 }}>
+                Climb: {d.climb.state}
+                {d.climb.why && d.climb.state !== 'completed' && `, ${d.climb.why}`}
+              </h2>
+              <Ladder climb={d.climb} chosen={run?.host} onChoose={setChosen} />
+              <div style={{ marginTop: 8 }}>
+                <Counts counts={d.counts} />
+              </div>
+            </section>
+          )}
+          <Rehearsed detail={d} />
+        </div>
+        <aside>
+          {run && <HostMargin id={id} run={run} />}
+          <h2 style={run ? undefined : { marginTop: 0 }}>What this is</h2>
+          <Facts detail={d} />
+        </aside>
+      </div>
+    </main>
+  )
+}
+
+// worst is the host to look at first, where nobody chose one.
+function worst(d: ChangeDetail) {
+  const order = ['stranded', 'unknown', 'restoring', 'restored', 'passed-over']
+  return order.map((s) => d.climb?.runs.find((r) => r.state === s)).find((r) => r !== undefined)
+}
+
+function Rehearsed({ detail: d }: { detail: ChangeDetail }) {
+  const r = d.rehearsal
+  if (!r) return <p className="second">Not rehearsed yet: nobody knows what it would do.</p>
+  if (!r.ended_at) return <p className="second">The rehearsal reads the hosts: {r.read} of {r.hosts} so far.</p>
+  return (
+    <section aria-label="What it changes">
+      <h2 style={d.climb ? undefined : { marginTop: 0 }}>What it changes</h2>
+      {r.findings.length > 0 && (
+        <div className="group">
+          <Findings findings={r.findings} />
+        </div>
+      )}
+      {r.groups.map((g) => (
+        <DiffGroup key={g.key} group={g} />
+      ))}
+    </section>
+  )
+}

@@ -1,0 +1,102 @@
+import type { KeyboardEvent } from 'react'
+import type { Climb, HostRun } from '../api/client'
+import { runStates, Shape } from './StateMark'
+
+type Stage = Climb['policy']['stages'][number]
+
+const cell = 24
+const rail = 14
+const bundleFrom = 500
+
+export function stageName(s: Stage): string {
+  if (s.count) return `up to ${s.count}`
+  if (s.percent) return `up to ${s.percent} %`
+  return s.where ?? 'the rest'
+}
+
+interface Props {
+  climb: Climb
+  chosen?: string
+  onChoose: (host: string) => void
+}
+
+// Ladder draws a climb to scale: a rung per stage from the bottom up, the
+// hosts of a stage as cells on it, the present rung heaviest, a gate as a bar.
+export function Ladder({ climb, chosen, onChoose }: Props) {
+  const stages = climb.policy.stages.map((s, i) => ({ ...s, name: stageName(s), number: i + 1, runs: climb.runs.filter((r) => r.stage === i) })).filter((s) => s.runs.length > 0)
+  const present = Math.min(...climb.runs.filter((r) => !final(r)).map((r) => r.stage))
+  const most = Math.max(...stages.map((s) => s.runs.length))
+  const bundled = climb.runs.length >= bundleFrom
+  const perRow = Math.min(Math.max(most, 12), 28)
+  const width = 2 * rail + (bundled ? 28 : perRow) * cell
+  const label = 200
+  const heights = stages.map((s) => (bundled ? 1 : Math.ceil(s.runs.length / perRow)) * cell + 18)
+  const total = heights.reduce((a, b) => a + b, 0) + 20
+  const tops = stages.map((_, i) => total - 10 - heights.slice(0, i + 1).reduce((a, b) => a + b, 0))
+  return (
+    <svg className="ladder" viewBox={`0 0 ${width + label} ${total}`} style={{ maxWidth: width + label }} role="group" aria-label="The ladder: one rung per stage, from the bottom up">
+      <path className="rail" d={`M${rail / 2},0 V${total} M${width - rail / 2},0 V${total}`} />
+      {stages.map((s, i) => {
+        const top = tops[i] ?? 0
+        const foot = top + (heights[i] ?? 0) - 8
+        const here = s.number - 1 === present
+        return (
+          <g key={s.number}>
+            <path className={here ? 'rung present' : 'rung'} d={`M${rail / 2},${foot} H${width - rail / 2}`} />
+            {s.gate && <path className="gate" d={`M0,${foot + 7} H${width}`} />}
+            <text x={width + 10} y={foot - 13} style={{ fill: here ? 'var(--ink)' : undefined, fontWeight: here ? 600 : 400 }}>
+              stage {s.number}: {s.runs.length === 1 ? '1 host' : `${s.runs.length} hosts`}
+              {here ? ', now' : ''}
+            </text>
+            <text x={width + 10} y={foot + 3}>
+              <title>{s.name}</title>
+              {s.name.length > 30 ? `${s.name.slice(0, 29)}…` : s.name}
+              {s.gate ? ', gate below' : ''}
+            </text>
+            {bundled ? <Bundle runs={s.runs} y={foot - cell / 2} /> : s.runs.map((r, k) => (
+              <Cell key={r.id} run={r} x={rail + (k % perRow) * cell + cell / 2} y={foot - 2 - cell / 2 - Math.floor(k / perRow) * cell} chosen={r.host === chosen} onChoose={onChoose} />
+            ))}
+          </g>
+        )
+      })}
+    </svg>
+  )
+}
+
+export function final(r: HostRun): boolean {
+  return r.state === 'done' || r.state === 'restored' || r.state === 'stranded' || r.state === 'passed-over'
+}
+
+function Cell({ run, x, y, chosen, onChoose }: { run: HostRun; x: number; y: number; chosen: boolean; onChoose: (host: string) => void }) {
+  const words = `${run.host}: ${run.state}${run.step && !final(run) ? `, ${run.step}` : ''}${run.why && run.state !== 'done' ? `. ${run.why}` : ''}`
+  const press = (e: KeyboardEvent) => {
+    if (e.key === 'Enter' || e.key === ' ') {
+      e.preventDefault()
+      onChoose(run.host)
+    }
+  }
+  return (
+    <g className={chosen ? 'cell chosen' : 'cell'} transform={`translate(${x},${y})`} tabIndex={0} role="button" aria-label={words} data-host={run.host} data-state={run.state} onClick={() => onChoose(run.host)} onKeyDown={press}>
+      <title>{words}</title>
+      <rect className="spot" x={-cell / 2 + 1} y={-cell / 2 + 1} width={cell - 2} height={cell - 2} rx={3} />
+      <Shape state={run.state} />
+    </g>
+  )
+}
+
+// Bundle counts the hosts of a long rung by state, worst first.
+function Bundle({ runs, y }: { runs: HostRun[]; y: number }) {
+  const worst = [...runStates].reverse().filter((s) => runs.some((r) => r.state === s))
+  return (
+    <>
+      {worst.map((s, i) => (
+        <g key={s} transform={`translate(${rail + 16 + i * 110},${y})`}>
+          <Shape state={s} />
+          <text x={12} y={4}>
+            {runs.filter((r) => r.state === s).length} {s}
+          </text>
+        </g>
+      ))}
+    </>
+  )
+}
