@@ -323,6 +323,9 @@ func TestPeopleAndRoles(t *testing.T) {
 	if !v.Holds || v.Entries < 10 {
 		t.Errorf("verification: %+v", v)
 	}
+	c.as("vic", "session") // without any role
+	c.call("GET", "/changes", nil, 200, nil)
+	c.call("POST", "/changes", draftText("x"), 403, nil)
 	c.call("DELETE", "/session", nil, 204, nil)
 	c.call("GET", "/session", nil, 401, nil)
 	if err := st.AddAccount(t.Context(), "setup", view.Account{Name: "Bad Name", Display: "x"}, "a long password"); err == nil {

@@ -18,11 +18,7 @@ func WebServer(file, title string) Program {
 		s := Service{Headers: map[string]string{"Server": "webserver/1.22"}, Pages: map[string]string{}, Workers: 2, Text: string(data)}
 		depth, words := 0, []string(nil)
 		for n, line := range strings.Split(string(data), "\n") {
-			line, _, _ = strings.Cut(line, "#")
-			for _, mark := range []string{";", "{", "}"} {
-				line = strings.ReplaceAll(line, mark, " "+mark+" ")
-			}
-			for _, w := range strings.Fields(line) {
+			for _, w := range tokens(line) {
 				bad := func(format string, args ...any) (Service, error) {
 					return Service{}, fmt.Errorf("[emerg] "+format+" in %s:%d", append(args, file, n+1)...)
 				}
@@ -59,6 +55,42 @@ func WebServer(file, title string) Program {
 	}
 }
 
+// tokens splits a line into words, quoted ones whole, and the marks ; { }.
+func tokens(line string) (all []string) {
+	word, quote := "", rune(0)
+	end := func() {
+		if word != "" {
+			all, word = append(all, word), ""
+		}
+	}
+	escaped := false
+	for _, r := range line {
+		switch {
+		case escaped || quote != 0 && r != quote && r != '\\':
+			word += string(r)
+			escaped = false
+		case r == '\\':
+			escaped = true
+		case quote != 0:
+			quote = 0
+			end()
+		case r == '"' || r == '\'':
+			quote = r
+		case r == '#' && word == "":
+			return all
+		case strings.ContainsRune(";{}", r):
+			end()
+			all = append(all, string(r))
+		case r == ' ' || r == '\t':
+			end()
+		default:
+			word += string(r)
+		}
+	}
+	end()
+	return all
+}
+
 func (s *Service) web(words []string) error {
 	value := strings.Join(words[1:], " ")
 	switch words[0] {
@@ -86,7 +118,7 @@ func (s *Service) web(words []string) error {
 		if len(words) < 3 {
 			return fmt.Errorf("invalid number of arguments in %q directive", words[0])
 		}
-		s.Headers[words[1]] = strings.Trim(strings.Join(words[2:], " "), `"`)
+		s.Headers[words[1]] = words[2]
 	}
 	return nil
 }

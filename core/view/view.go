@@ -5,6 +5,7 @@ package view
 
 import (
 	"encoding/json"
+	"slices"
 	"time"
 
 	"wladder/core/change"
@@ -22,15 +23,8 @@ type Account struct {
 	Kind    string   `json:"kind,omitempty"` // of the sign-in: session or token
 }
 
-// Has tells whether the account has the role; an admin reads everything.
-func (a Account) Has(role string) bool {
-	for _, r := range a.Roles {
-		if r == role || role == "viewer" {
-			return true
-		}
-	}
-	return false
-}
+// Has tells whether the account has the role; everybody may read.
+func (a Account) Has(role string) bool { return role == "viewer" || slices.Contains(a.Roles, role) }
 
 // Host is a machine.
 type Host struct {

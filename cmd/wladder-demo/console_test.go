@@ -1,0 +1,280 @@
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"wladder/client"
+	"wladder/core/change"
+	"wladder/core/ladder"
+	"wladder/core/view"
+	"wladder/demo"
+)
+
+var pictures = flag.String("pictures", "", "keep a picture of each page in this directory")
+
+// opened is a demo of the test's own: real server, real PostgreSQL, stand-in
+// hosts, and a real browser before it.
+func opened(t *testing.T) *office {
+	t.Helper()
+	bin := t.TempDir()
+	build := exec.Command("go", "build", "-tags", "nomsgpack", "-o", bin, "wladder/cmd/wladderd", "wladder/cmd/wladder")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	dir, err := os.MkdirTemp("", "wladder-test-") // t.TempDir lets PostgreSQL's account not in
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	os.Chmod(dir, 0o711)
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	listen := free.Addr().String()
+	free.Close()
+	o := &office{dir: dir, url: "http://" + listen, bin: bin}
+	if err := o.start(t.Context(), listen, 73); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(o.close)
+	return o
+}
+
+// browser gives a page of a new Chromium, 1280 by 800.
+func browser(t *testing.T) context.Context {
+	path := "/usr/bin/chromium"
+	if _, err := os.Stat(path); err != nil {
+		t.Skip("SKIPPED: chromium is not installed; scripts/setup test installs it")
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.UserDataDir(t.TempDir()),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("no-first-run", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.WindowSize(1280, 800))
+	ctx, cancel := chromedp.NewExecAllocator(t.Context(), options...)
+	t.Cleanup(cancel)
+	ctx, cancel = chromedp.NewContext(ctx)
+	t.Cleanup(cancel)
+	ctx, cancel = context.WithTimeout(ctx, 120*time.Second)
+	t.Cleanup(cancel)
+	return ctx
+}
+
+// page drives the browser and fails the test where it cannot.
+type page struct {
+	t   *testing.T
+	ctx context.Context
+	url string
+}
+
+func (p page) do(steps ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	if err := chromedp.Do(p.ctx, steps...); err != nil {
+		shot, _ := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+		name := filepath.Join(os.TempDir(), "wladder-console-failed.png")
+		os.WriteFile(name, shot, 0o644)
+		p.t.Fatalf("%v; the page is in %s", err, name)
+	}
+}
+
+// until waits for a JavaScript expression to be true.
+func (p page) until(expression string) {
+	p.t.Helper()
+	if _, err := chromedp.Run(p.ctx, chromedp.Poll[bool](expression, chromedp.WithPollingTimeout(60*time.Second))); err != nil {
+		text, _ := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body.innerText"))
+		p.t.Fatalf("waiting for %s: %v; the page says:\n%s", expression, err, text)
+	}
+}
+
+func (p page) says(text string) {
+	p.t.Helper()
+	p.until(fmt.Sprintf("document.body.innerText.includes(%q)", text))
+}
+
+// press clicks the button with these words.
+func (p page) press(words string) {
+	p.t.Helper()
+	button := fmt.Sprintf("[...document.querySelectorAll('button')].findLast(b => b.innerText.trim() === %q)", words)
+	p.until("!!" + button)
+	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](button+".click() === undefined")); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+func (p page) signIn(name string) {
+	p.t.Helper()
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("#name")),
+		chromedp.SendKeys(chromedp.CSS("#name"), name), chromedp.SendKeys(chromedp.CSS("#password"), demo.Password+"\r"))
+	p.says("Sign out")
+}
+
+func (p page) picture(name string) {
+	p.t.Helper()
+	if *pictures == "" {
+		return
+	}
+	shot, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+	if err == nil {
+		err = os.WriteFile(filepath.Join(*pictures, name+".png"), shot, 0o644)
+	}
+	if err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+func TestConsole(t *testing.T) {
+	p := page{t: t, ctx: browser(t)}
+	o := opened(t)
+	p.url = o.url
+	ctx := t.Context()
+	if err := o.set(ctx); err != nil {
+		t.Fatal(err)
+	}
+	ines, err := o.as(ctx, "ines")
+	if err != nil {
+		t.Fatal(err)
+	}
+	id := offered(t, ines, demo.File("changes/5-connections.yaml"))
+
+	p.signIn("oda")
+	p.picture("changes")
+	p.says("More connections for the spring flood")
+	p.do(chromedp.Click(chromedp.CSS("a[href='/changes/1']"), chromedp.NodeVisible))
+	p.says("events/worker_connections: 768 → 4096")
+	p.until("document.querySelectorAll('[data-group]').length === 2")
+	p.until("document.querySelector('.diff .plus u')?.innerText === '2048' || document.querySelector('.diff .plus u')?.innerText === '4096'")
+	p.picture("change")
+	p.press("Approve for 24 hosts")
+	p.says("Change 1 · approved")
+	p.press("Sign out")
+	p.do(chromedp.WaitVisible(chromedp.CSS("#name")))
+
+	p.signIn("ines")
+	p.do(chromedp.Navigate(p.url + "/changes/1"))
+	p.press("Let it climb: 24 hosts")
+	p.says("This changes 24 hosts, stage by stage.")
+	p.press("Let it climb: 24 hosts") // in the dialogue: the last one
+	p.until("document.querySelectorAll('.cell').length === 24")
+	p.until("document.querySelectorAll('.cell[data-state=done]').length >= 6 && document.querySelectorAll('.cell[data-state=working], .cell[data-state=soaking]').length > 2")
+	p.picture("climb")
+	p.until("document.querySelectorAll('.cell[data-state=restored]').length === 1")
+	p.says("Change 1 · completed")
+	p.until("document.querySelectorAll('.cell[data-state=done]').length === 23")
+	p.says("status 500")
+	// By keyboard: another host, and back.
+	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`document.querySelector("[data-host='bulletin-upland-01']").focus() === undefined`)); err != nil {
+		t.Fatal(err)
+	}
+	p.do(chromedp.KeyEvent("\r"))
+	p.until("document.querySelector('aside h2').innerText === 'bulletin-upland-01'")
+	p.says("the host shows its pinned key")
+	p.picture("climbed")
+	d, err := ines.Change(ctx, id)
+	if err != nil || d.State != change.Completed || d.Counts[ladder.Restored] != 1 || d.Counts[ladder.Done] != 23 {
+		t.Errorf("the server says %s, %v, %v", d.State, d.Counts, err)
+	}
+	p.until("document.documentElement.scrollWidth <= window.innerWidth")
+	p.do(chromedp.EmulateViewport(420, 800))
+	p.until("document.documentElement.scrollWidth <= window.innerWidth")
+}
+
+// nasty is text that must stay data wherever it goes.
+const nasty = "it's \"$(touch oops)\" `x`; <script>window.oops=1</script><img src=x onerror=window.oops=1> ' or 1=1 --"
+
+// TestTextStaysData takes nasty text from the client over the API and the host
+// to the page.
+func TestTextStaysData(t *testing.T) {
+	o := opened(t)
+	ctx := t.Context()
+	if err := o.set(ctx); err != nil {
+		t.Fatal(err)
+	}
+	ada, err := o.as(ctx, "ada")
+	if err != nil {
+		t.Fatal(err)
+	}
+	odd := o.Load[0]
+	odd.Labels = map[string]string{"role": "bulletin", "note": nasty}
+	if err := ada.LoadHosts(ctx, []view.Host{odd}); err != nil {
+		t.Fatal(err)
+	}
+	ines, err := o.as(ctx, "ines")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := fmt.Sprintf("title: %q\nreason: %q\nservice: bulletin-pages\nwhere: %q\nexpect: 1\nedits: [{set: 'http/server/add_header[\"X-Note\"]', to: [%q]}]\nladder: {soak: 0s}\n",
+		nasty, nasty+"\nsecond line", "labels.note == "+fmt.Sprintf("%q", nasty), nasty)
+	id := offered(t, ines, []byte(text))
+	d, err := ines.Change(ctx, id)
+	if err != nil || d.Title != nasty || len(d.Rehearsal.Groups) != 1 || !strings.Contains(d.Rehearsal.Groups[0].Diff, "<script>window.oops=1</script>") {
+		t.Fatalf("%v: %+v", err, d.Rehearsal)
+	}
+	oda, err := o.as(ctx, "oda")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := oda.Approve(ctx, id, d.Rehearsal.Digest); err != nil {
+		t.Fatal(err)
+	}
+	if err := ines.Climb(ctx, id); err != nil {
+		t.Fatal(err)
+	}
+	d, err = until(ctx, ines, id, func(d view.ChangeDetail) bool { return d.Climb.State != ladder.Running })
+	if err != nil || d.Climb.Runs[0].State != ladder.Done {
+		t.Fatalf("%v: %+v", err, d.Climb)
+	}
+	data, _ := o.Hosts[odd.Name].Files.Read("/etc/nginx/nginx.conf")
+	want := "\t\tadd_header X-Note \"" + strings.ReplaceAll(nasty, `"`, `\"`) + "\";\n"
+	if strings.Count(string(data), "\n") != strings.Count(string(demo.File("images/nginx.conf")), "\n")+1 || !strings.Contains(string(data), want) {
+		t.Errorf("the host's file holds\n%s", data)
+	}
+	for _, name := range o.Hosts[odd.Name].Files.List("/") {
+		if strings.HasSuffix(name, "oops") {
+			t.Errorf("a shell read the text: %s", name)
+		}
+	}
+	p := page{t: t, ctx: browser(t), url: o.url}
+	p.signIn("vic")
+	p.do(chromedp.Navigate(fmt.Sprintf("%s/changes/%d", o.url, id)))
+	p.says(nasty)
+	p.until("document.querySelector('h1').innerText === " + fmt.Sprintf("%q", nasty))
+	p.until("document.querySelectorAll('.diff .plus').length === 1 && window.oops === undefined && document.querySelectorAll('img').length === 0")
+}
+
+func offered(t *testing.T, author *client.Client, text []byte) int64 {
+	t.Helper()
+	ctx := t.Context()
+	id, err := author.Draft(ctx, 0, text)
+	if err == nil {
+		err = author.Rehearse(ctx, id)
+	}
+	if err == nil {
+		_, err = until(ctx, author, id, func(d view.ChangeDetail) bool { return d.Rehearsal != nil && d.Rehearsal.EndedAt != nil })
+	}
+	if err == nil {
+		err = author.Offer(ctx, id)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return id
+}
+
+// TestTour has the tour walk its way, which checks each step by itself.
+func TestTour(t *testing.T) {
+	o := opened(t)
+	if err := o.tour(t.Context()); err != nil {
+		t.Error(err)
+	}
+}
