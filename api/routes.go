@@ -14,7 +14,6 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"wladder/core/change"
-	"wladder/core/ladder"
 	"wladder/core/record"
 	"wladder/core/view"
 )
@@ -221,7 +220,7 @@ func (s *Server) approveService(ctx *gin.Context) {
 func (s *Server) changes(ctx *gin.Context) {
 	all, err := s.Store.Changes(ctx, 500)
 	for i := range all {
-		all[i].Next = view.Asked(all[i], "")
+		all[i].Next = view.Asked(all[i])
 	}
 	give(s, ctx)(all, err)
 }
@@ -263,14 +262,10 @@ func (s *Server) detail(ctx *gin.Context) (*view.ChangeDetail, bool) {
 	if spec, err := change.ParseSpec("change", []byte(d.Source)); err == nil {
 		d.Reason, d.Ticket, d.Where = spec.Reason, spec.Ticket, spec.Where
 	}
-	var climb ladder.ClimbState
-	if d.Climb != nil {
-		climb = d.Climb.State
-	}
 	if d.Rehearsal != nil {
 		d.Hosts = d.Rehearsal.Planned
 	}
-	d.Next = view.Asked(d.Change, climb)
+	d.Next = view.Asked(d.Change)
 	return d, true
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"regexp"
 	"sort"
 	"strings"
 	"sync"
@@ -224,9 +225,13 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *view.Rehearse
 	return result, files, err
 }
 
+// fleeting is what checkers print that differs each time they run, and would
+// make hosts look unlike: times, and process numbers as nginx writes them.
+var fleeting = regexp.MustCompile(`\d{4}[/-]\d{2}[/-]\d{2}[ T]\d{2}:\d{2}:\d{2}(\.\d+)?Z? ?|\b\d+#\d+: ?|\[\d+\]: `)
+
 func trialFinding(answer host.TrialAnswer, said string, command []string) (change.Finding, bool) {
 	f := change.Finding{Level: change.StopLevel, Code: string(answer)}
-	said = strings.TrimSpace(said)
+	said = strings.TrimSpace(fleeting.ReplaceAllString(said, ""))
 	checker := path.Base(command[0])
 	switch answer {
 	case host.Refused:

@@ -69,11 +69,15 @@ func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.
 }
 
 // Source gives the text of a change's newest revision.
-func (s *Store) Source(ctx context.Context, id int64) (source string, revision int, err error) {
+func (s *Store) Source(ctx context.Context, id int64) (text string, revision int, err error) {
+	return source(ctx, s.pool, id)
+}
+
+func source(ctx context.Context, q querier, id int64) (text string, revision int, err error) {
 	row, err := one[struct {
 		Source string
 		Number int
-	}](ctx, s.pool, fmt.Sprintf("change %d", id), `select source, number from revisions where change = $1 order by number desc limit 1`, id)
+	}](ctx, q, fmt.Sprintf("change %d", id), `select source, number from revisions where change = $1 order by number desc limit 1`, id)
 	return row.Source, row.Number, err
 }
 
@@ -225,6 +229,7 @@ func (s *Store) Withdraw(ctx context.Context, actor string, id int64) error {
 }
 
 const changeList = `select c.id, c.title, c.service, c.author, c.state, c.revision, c.created_at, c.updated_at, '' as next, '{}'::jsonb as counts,
+	coalesce((select l.state from climbs l where l.change = c.id order by l.id desc limit 1), '') as rolling,
 	coalesce((select count(*) from rehearsed_hosts h where h.rehearsal = (select max(r.id) from rehearsals r where r.change = c.id and r.ended_at is not null)), 0)::int as hosts
 	from changes c `
 
@@ -258,23 +263,31 @@ func (s *Store) Changes(ctx context.Context, limit int) ([]view.Change, error) {
 	return all, nil
 }
 
-// Change gives everything about one change.
-func (s *Store) Change(ctx context.Context, id int64) (*view.ChangeDetail, error) {
-	row, err := one[view.Change](ctx, s.pool, fmt.Sprintf("change %d", id), changeList+`where c.id = $1`, id)
+// Change gives everything about one change, as of one moment.
+func (s *Store) Change(ctx context.Context, id int64) (d *view.ChangeDetail, err error) {
+	err = pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		d, err = changeDetail(ctx, tx, id)
+		return err
+	})
+	return d, err
+}
+
+func changeDetail(ctx context.Context, q querier, id int64) (*view.ChangeDetail, error) {
+	row, err := one[view.Change](ctx, q, fmt.Sprintf("change %d", id), changeList+`where c.id = $1`, id)
 	if err != nil {
 		return nil, err
 	}
 	d := &view.ChangeDetail{Change: row}
-	if d.Source, _, err = s.Source(ctx, id); err != nil {
+	if d.Source, _, err = source(ctx, q, id); err != nil {
 		return nil, err
 	}
-	if d.Rehearsal, err = s.rehearsal(ctx, id); err != nil {
+	if d.Rehearsal, err = rehearsalOf(ctx, q, id); err != nil {
 		return nil, err
 	}
-	if d.Approvals, err = many[view.Approval](ctx, s.pool, `select account, verdict, digest, because, at from approvals where change = $1 order by id`, id); err != nil {
+	if d.Approvals, err = many[view.Approval](ctx, q, `select account, verdict, digest, because, at from approvals where change = $1 order by id`, id); err != nil {
 		return nil, err
 	}
-	d.Climb, err = s.climbOf(ctx, id)
+	d.Climb, err = climbOf(ctx, q, id)
 	if d.Climb != nil {
 		for _, r := range d.Climb.Runs {
 			d.Counts[r.State]++
@@ -283,20 +296,20 @@ func (s *Store) Change(ctx context.Context, id int64) (*view.ChangeDetail, error
 	return d, err
 }
 
-// rehearsal gives the newest rehearsal of a change, nil where there is none.
-func (s *Store) rehearsal(ctx context.Context, id int64) (*view.Rehearsal, error) {
+// rehearsalOf gives the newest rehearsal of a change, nil where there is none.
+func rehearsalOf(ctx context.Context, q querier, id int64) (*view.Rehearsal, error) {
 	type row struct {
 		view.Rehearsal
 		Plan string
 	}
-	rows, err := many[row](ctx, s.pool, `select r.id, revision, started_by, begun_at, ended_at, coalesce(digest, '') as digest, hosts,
+	rows, err := many[row](ctx, q, `select r.id, revision, started_by, begun_at, ended_at, coalesce(digest, '') as digest, hosts,
 		(select count(*) from rehearsed_hosts h where h.rehearsal = r.id)::int as read, 0 as planned, findings, '[]'::jsonb as groups, null::jsonb as policy,
 		coalesce(plan, '') as plan from rehearsals r where change = $1 order by r.id desc limit 1`, id)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
 	r := rows[0].Rehearsal
-	hosts, err := s.RehearsedHosts(ctx, r.ID)
+	hosts, err := rehearsedHosts(ctx, q, r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -323,5 +336,9 @@ func (s *Store) rehearsal(ctx context.Context, id int64) (*view.Rehearsal, error
 
 // RehearsedHosts gives what a rehearsal found, by host name.
 func (s *Store) RehearsedHosts(ctx context.Context, rehearsal int64) ([]view.RehearsedHost, error) {
-	return many[view.RehearsedHost](ctx, s.pool, `select host_id, host, grp as "group", diff, alterations, act, findings, probes from rehearsed_hosts where rehearsal = $1 order by host`, rehearsal)
+	return rehearsedHosts(ctx, s.pool, rehearsal)
+}
+
+func rehearsedHosts(ctx context.Context, q querier, rehearsal int64) ([]view.RehearsedHost, error) {
+	return many[view.RehearsedHost](ctx, q, `select host_id, host, grp as "group", diff, alterations, act, findings, probes from rehearsed_hosts where rehearsal = $1 order by host`, rehearsal)
 }

@@ -378,12 +378,12 @@ func (s *Store) runMoved(ctx context.Context, tx pgx.Tx, changeID, run int64, to
 }
 
 // climbOf gives the newest climb of a change with its runs, nil where none.
-func (s *Store) climbOf(ctx context.Context, changeID int64) (*view.Climb, error) {
+func climbOf(ctx context.Context, q querier, changeID int64) (*view.Climb, error) {
 	type row struct {
 		view.Climb
 		Plan string
 	}
-	rows, err := many[row](ctx, s.pool, `select id, change, digest, state, why, '{}'::jsonb as policy, started_by, started_at, ended_at, '[]'::jsonb as runs, plan from climbs where change = $1 order by id desc limit 1`, changeID)
+	rows, err := many[row](ctx, q, `select id, change, digest, state, why, '{}'::jsonb as policy, started_by, started_at, ended_at, '[]'::jsonb as runs, plan from climbs where change = $1 order by id desc limit 1`, changeID)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
@@ -394,7 +394,7 @@ func (s *Store) climbOf(ctx context.Context, changeID int64) (*view.Climb, error
 		return nil, err
 	}
 	c.Policy = plan.Policy
-	c.Runs, err = many[view.HostRun](ctx, s.pool, runColumns+`where climb = $1 order by stage, host`, c.ID)
+	c.Runs, err = many[view.HostRun](ctx, q, runColumns+`where climb = $1 order by stage, host`, c.ID)
 	return &c, err
 }
 

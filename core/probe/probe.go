@@ -136,7 +136,11 @@ func (a Answer) String() string {
 	case a.Status != 0:
 		return fmt.Sprintf("status %d", a.Status)
 	case a.State != "":
-		return fmt.Sprintf("%s (%s), %d processes, %d of them new", a.State, a.Sub, a.Processes, a.Renewed)
+		processes := "1 process"
+		if a.Processes != 1 {
+			processes = fmt.Sprintf("%d processes", a.Processes)
+		}
+		return fmt.Sprintf("%s (%s), %s, %d begun since the act", a.State, a.Sub, processes, a.Renewed)
 	case a.Connected:
 		return "connected"
 	}

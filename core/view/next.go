@@ -8,7 +8,7 @@ import (
 )
 
 // Asked says what a change waits for, and of whom.
-func Asked(c Change, climb ladder.ClimbState) string {
+func Asked(c Change) string {
 	switch c.State {
 	case change.Draft:
 		return c.Author + " rehearses it"
@@ -19,7 +19,7 @@ func Asked(c Change, climb ladder.ClimbState) string {
 	case change.Approved:
 		return fmt.Sprintf("an operator lets it climb (%s)", hosts(c.Hosts))
 	case change.Climbing:
-		switch climb {
+		switch c.Rolling {
 		case ladder.Paused:
 			return "it is paused: an operator resumes or stops it"
 		case ladder.Waiting:

@@ -68,6 +68,8 @@ type Change struct {
 	UpdatedAt time.Time    `json:"updated_at"`
 	Next      string       `json:"next"` // what is asked of whom, in words
 	Counts    Counts       `json:"counts"`
+	// Rolling is the state of the newest climb, empty where there is none.
+	Rolling ladder.ClimbState `json:"rolling,omitempty"`
 }
 
 // Counts says how many host runs stand in each state.

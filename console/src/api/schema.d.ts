@@ -497,6 +497,8 @@ export interface components {
             id: number;
             next: string;
             revision: number;
+            /** @enum {string} */
+            rolling?: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
             service: string;
             /** @enum {string} */
             state: "draft" | "rehearsed" | "offered" | "approved" | "climbing" | "completed" | "stopped" | "countered" | "withdrawn";
@@ -520,6 +522,8 @@ export interface components {
             reason: string;
             rehearsal?: components["schemas"]["Rehearsal"];
             revision: number;
+            /** @enum {string} */
+            rolling: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
             service: string;
             source: string;
             /** @enum {string} */

@@ -1,0 +1,101 @@
+#!/bin/bash
+# Real hosts on this machine, for tests: each with its own systemd, OpenSSH,
+# nginx, network address and files, booted in a second from one cached root.
+#
+#   lab.sh base              build the root once (about a minute)
+#   lab.sh enter COMMAND...  run COMMAND where hosts can be booted; they, their
+#                            mounts and links vanish when it ends
+#   lab.sh boot NUMBER...    inside: boot hosts 10.77.0.(NUMBER+2), until SSH answers
+#   lab.sh cut NUMBER        inside: take the power from a host
+#
+# Needs root, cgroup v2, and what `scripts/setup lab` installs.
+set -eu
+cache=${WLADDER_LAB:-${XDG_CACHE_HOME:-$HOME/.cache}/wladder-lab}
+packages=systemd,systemd-sysv,dbus,libpam-systemd,openssh-server,nginx,iproute2,procps,sudo
+root=$cache/root-$(printf %s "$packages" | sha256sum | cut -c1-8)
+
+case $1 in
+base)
+	[ -e "$root/.whole" ] && exit 0
+	mkdir -p "$cache"
+	[ -e "$cache/id" ] || ssh-keygen -q -t ed25519 -N '' -C lab -f "$cache/id"
+	new=$root.new
+	rm -rf "$new"
+	for sources in /etc/apt/sources.list /etc/apt/sources.list.d/*.sources; do [ -s "$sources" ] && break; done
+	mmdebstrap --quiet --variant=minbase --dpkgopt='path-exclude=/usr/share/man/*' --dpkgopt='path-exclude=/usr/share/doc/*' \
+		--dpkgopt='path-exclude=/usr/share/locale/*' --dpkgopt=force-unsafe-io --include="$packages" bookworm "$new" - <"$sources"
+	rm -f "$new"/etc/ssh/ssh_host_*
+	: >"$new/etc/machine-id"
+	: >"$new/etc/resolv.conf"
+	mkdir -p "$new/root/.ssh"
+	chmod 700 "$new/root/.ssh"
+	cp "$cache/id.pub" "$new/root/.ssh/authorized_keys"
+	systemctl --root="$new" -q mask console-getty.service getty@tty1.service e2scrub_reap.service e2scrub_all.timer \
+		apt-daily.timer apt-daily-upgrade.timer fstrim.timer dpkg-db-backup.timer dev-hugepages.mount \
+		sys-fs-fuse-connections.mount systemd-pstore.service
+	systemctl --root="$new" -q set-default multi-user.target
+	touch "$new/.whole"
+	mv "$new" "$root"
+	;;
+enter)
+	shift
+	group=wladder-lab-$$
+	mkdir -p "$cache/run"
+	status=0
+	WLADDER_LAB=$cache LAB_GROUP=$group unshare --mount --net --pid --fork --kill-child --mount-proc --propagation private bash -c '
+		set -e
+		mount -t tmpfs -o mode=755 run /run
+		mkdir -p /run/netns
+		mount -t cgroup2 cgroup2 /sys/fs/cgroup
+		mkdir "/sys/fs/cgroup/$LAB_GROUP"
+		mount -t tmpfs -o size=4g,mode=755 lab "$1/run"
+		ip link set lo up
+		ip link add br0 type bridge
+		ip addr add 10.77.0.1/16 dev br0
+		ip link set br0 up
+		shift
+		"$@"' lab "$cache" "$@" || status=$?
+	groups=$(awk '$3 == "cgroup2" { print $2; exit }' /proc/mounts)
+	for _ in 1 2 3 4 5; do
+		find "$groups/$group" -depth -type d -exec rmdir {} + 2>/dev/null || sleep 0.2
+		[ -d "$groups/$group" ] || break
+	done
+	exit $status
+	;;
+boot)
+	shift
+	for n; do
+		host=h$n at=$cache/run/h$n
+		mkdir -p "$at/upper/etc/ssh" "$at/work" "$at/root"
+		echo "$host" >"$at/upper/etc/hostname"
+		ssh-keygen -q -t ed25519 -N '' -C "$host" -f "$at/upper/etc/ssh/ssh_host_ed25519_key"
+		mount -t overlay overlay -o "lowerdir=$root,upperdir=$at/upper,workdir=$at/work" "$at/root"
+		ip netns add "$host"
+		ip link add "v$n" type veth peer name eth0 netns "$host"
+		ip link set "v$n" master br0 up
+		ip -n "$host" link set lo up
+		ip -n "$host" addr add "10.77.0.$((n + 2))/16" dev eth0
+		ip -n "$host" link set eth0 up
+		group=/sys/fs/cgroup/$LAB_GROUP/$host
+		mkdir "$group"
+		setsid bash -c 'echo $$ >"$1/cgroup.procs"; shift; exec "$@"' boot "$group" \
+			systemd-nspawn --quiet --boot --register=no --keep-unit -D "$at/root" --machine="$host" --hostname="$host" \
+			--network-namespace-path="/run/netns/$host" --capability=CAP_NET_ADMIN --resolv-conf=off --timezone=off --link-journal=no \
+			</dev/null >"$at/console" 2>&1 &
+		echo $! >"$at/pid"
+	done
+	for n; do
+		for _ in $(seq 300); do
+			ssh -i "$cache/id" -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -o LogLevel=ERROR -o ConnectTimeout=2 \
+				-o KexAlgorithms=curve25519-sha256 "root@10.77.0.$((n + 2))" 'systemctl is-active -q nginx' 2>/dev/null && continue 2
+			sleep 0.1
+		done
+		echo "host $n did not come up; its console:" >&2
+		tail -n 20 "$cache/run/h$n/console" >&2
+		exit 1
+	done
+	;;
+cut)
+	kill -9 "$(cat "$cache/run/h$2/pid")"
+	;;
+esac
