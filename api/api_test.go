@@ -70,8 +70,8 @@ func describe(t *testing.T) []byte {
 			for name := range schema.Properties {
 				schema.Required = append(schema.Required, name)
 			}
-			for i := range typ.NumField() {
-				name, rest, _ := strings.Cut(typ.Field(i).Tag.Get("json"), ",")
+			for _, field := range reflect.VisibleFields(typ) {
+				name, rest, _ := strings.Cut(field.Tag.Get("json"), ",")
 				if strings.Contains(rest, "omitempty") {
 					schema.Required = remove(schema.Required, name)
 				}

@@ -523,7 +523,7 @@ export interface components {
             rehearsal?: components["schemas"]["Rehearsal"];
             revision: number;
             /** @enum {string} */
-            rolling: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
+            rolling?: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
             service: string;
             source: string;
             /** @enum {string} */

@@ -1,0 +1,379 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"golang.org/x/crypto/ssh"
+
+	"wladder/client"
+	"wladder/core/ladder"
+	"wladder/core/view"
+	"wladder/standin"
+	"wladder/store"
+	"wladder/store/postmaster"
+)
+
+func TestMain(m *testing.M) { os.Exit(postmaster.ForTests(m)) }
+
+const confPath = "/etc/nginx/nginx.conf"
+
+const (
+	oldText = "worker_processes 2;\nevents {\n    worker_connections 512;\n}\nhttp {\n    server { listen 18490; }\n}\n"
+	newText = "worker_processes 2;\nevents {\n    worker_connections 1024;\n}\nhttp {\n    server { listen 18490; }\n}\n"
+)
+
+const definition = `
+service: pages
+title: Pages
+on: labels.role == "bulletin"
+unit: nginx.service
+files: {main: {format: nginx, paths: {debian: /etc/nginx/nginx.conf}}}
+trial: {command: [nginx, -t], covers: [/run]}
+acts: [{name: reload, command: [systemctl, reload, nginx.service]}]
+in-force: {ask: unit nginx.service, expect: renewed > 0}
+probes: [{name: front page, ask: "http GET :18490/", expect: status == 200}]
+settle: 600ms
+`
+
+// world is a database, a built server that can be killed, and stand-in hosts.
+type world struct {
+	*testing.T
+	bin, data, database, url string
+	server                   *exec.Cmd
+	db                       *pgx.Conn
+	hosts                    []*standin.Host
+	tokens                   map[string]string
+}
+
+func newWorld(t *testing.T, subnet, hosts int) *world {
+	w := &world{T: t, bin: filepath.Join(t.TempDir(), "wladderd"), data: t.TempDir(), database: postmaster.Fresh(t), tokens: map[string]string{}}
+	build := exec.Command("go", "build", "-tags", "nomsgpack", "-o", w.bin, ".")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	out, err := exec.Command(w.bin, "-data", w.data, "-show-key").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	key, _, _, _, err := ssh.ParseAuthorizedKey(out)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"ines", "oda", "ada", "ben"} {
+		add := exec.Command(w.bin, "-data", w.data, "-database", w.database, "-add-account", name, "-display", name, "-roles", "author,reviewer,operator,admin")
+		add.Stdin = strings.NewReader("a long password\n")
+		if out, err := add.CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+	}
+	signer, _ := ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(bytes.Repeat([]byte{5}, 32)))
+	for n := range hosts {
+		h, err := standin.Start(standin.Config{
+			Name: fmt.Sprintf("b%02d", n), Address: fmt.Sprintf("127.19.%d.%d:2222", subnet, n+1), Cores: 2, MemoryMB: 512, Signer: signer, Client: key,
+			Image: map[string]string{confPath: oldText},
+			Units: []standin.UnitConfig{{Name: "nginx.service", Checker: "nginx", Read: standin.WebServer(confPath, "x")}},
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(h.Close)
+		w.hosts = append(w.hosts, h)
+	}
+	if w.db, err = pgx.Connect(t.Context(), w.database); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { w.db.Close(context.Background()) })
+	t.Cleanup(w.kill)
+	w.start()
+	ada, ben := w.as("ada"), w.as("ben")
+	var load []view.Host
+	for _, h := range w.hosts {
+		load = append(load, view.Host{Name: h.Name, Address: h.Address, Login: "root", HostKey: string(ssh.MarshalAuthorizedKey(signer.PublicKey())), Labels: map[string]string{"role": "bulletin"}})
+	}
+	svc, err := ada.LoadService(t.Context(), []byte(definition))
+	if err == nil {
+		err = ada.LoadHosts(t.Context(), load)
+	}
+	if err == nil {
+		err = ben.ApproveService(t.Context(), "pages", svc.Digest)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
+func (w *world) start() {
+	w.Helper()
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		w.Fatal(err)
+	}
+	listen := free.Addr().String()
+	free.Close()
+	w.url = "http://" + listen
+	w.server = exec.Command(w.bin, "-data", w.data, "-database", w.database, "-listen", listen, "-lease", "500ms")
+	var log bytes.Buffer
+	w.server.Stderr = &log
+	if err := w.server.Start(); err != nil {
+		w.Fatal(err)
+	}
+	for range 200 {
+		if response, err := http.Get(w.url + "/readyz"); err == nil {
+			response.Body.Close()
+			return
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+	w.Fatalf("the server does not come up: %s", log.String())
+}
+
+func (w *world) kill() {
+	if w.server != nil {
+		w.server.Process.Kill()
+		w.server.Wait()
+		w.server = nil
+	}
+}
+
+func (w *world) as(name string) *client.Client {
+	w.Helper()
+	if w.tokens[name] == "" { // a sign-in outlives its server
+		out, err := client.New(w.url, "").SignIn(w.Context(), view.SignIn{Name: name, Password: "a long password"})
+		if err != nil {
+			w.Fatal(err)
+		}
+		w.tokens[name] = out.Token
+	}
+	return client.New(w.url, w.tokens[name])
+}
+
+// climb drafts a change of one host and starts it.
+func (w *world) climb(host int) int64 {
+	w.Helper()
+	ctx, ines := w.Context(), w.as("ines")
+	id, err := ines.Draft(ctx, 0, fmt.Appendf(nil, "title: t\nreason: r\nservice: pages\nwhere: name == %q\nexpect: 1\nedits: [{set: events/worker_connections, to: 1024}]\nladder: {soak: 100ms}\n", w.hosts[host].Name))
+	if err == nil {
+		err = ines.Rehearse(ctx, id)
+	}
+	if err != nil {
+		w.Fatal(err)
+	}
+	d := w.until(id, func(d view.ChangeDetail) bool { return d.Rehearsal != nil && d.Rehearsal.EndedAt != nil })
+	if err = ines.Offer(ctx, id); err == nil {
+		err = w.as("oda").Approve(ctx, id, d.Rehearsal.Digest)
+	}
+	if err == nil {
+		err = ines.Climb(ctx, id)
+	}
+	if err != nil {
+		w.Fatal(err)
+	}
+	return id
+}
+
+func (w *world) until(id int64, f func(view.ChangeDetail) bool) view.ChangeDetail {
+	w.Helper()
+	c := w.as("ines")
+	for deadline := time.Now().Add(45 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		d, err := c.Change(w.Context(), id)
+		if err == nil && f(d) {
+			return d
+		}
+		if time.Now().After(deadline) {
+			run, _ := c.HostRun(w.Context(), id, d.Climb.Runs[0].Host)
+			w.Fatalf("change %d: %v, climb %+v, steps %+v", id, err, d.Climb, run.Steps)
+		}
+	}
+}
+
+// stopAt makes the database hold a step's transaction, just before the step
+// begins or just as its end is written, and gives a function that waits until
+// the server is there. The server is then killed with the transaction open.
+func (w *world) stopAt(host string, step ladder.Step, moment string) (reached func()) {
+	w.Helper()
+	ctx := w.Context()
+	condition := "new.outcome = ''"
+	if moment == "end" {
+		condition = "new.outcome <> ''"
+	}
+	if _, err := w.db.Exec(ctx, fmt.Sprintf(`
+		create or replace function hold() returns trigger language plpgsql as $$
+		begin
+			if new.step = '%s' and %s and exists (select from host_runs r where r.id = new.host_run and r.host = '%s') then
+				perform pg_advisory_xact_lock(4711);
+			end if;
+			return new;
+		end $$;
+		create or replace trigger hold before insert or update on steps for each row execute function hold();
+		select pg_advisory_lock(4711)`, step, condition, host)); err != nil {
+		w.Fatal(err)
+	}
+	return func() {
+		w.Helper()
+		for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+			var waiting bool
+			if err := w.db.QueryRow(ctx, `select exists (select from pg_locks where locktype = 'advisory' and objid = 4711 and not granted)`).Scan(&waiting); err != nil {
+				w.Fatal(err)
+			}
+			if waiting {
+				return
+			}
+			if time.Now().After(deadline) {
+				w.Fatalf("the server never came to the %s of %s", moment, step)
+			}
+		}
+	}
+}
+
+func (w *world) goOn() {
+	w.Helper()
+	if _, err := w.db.Exec(w.Context(), `drop trigger hold on steps; select pg_advisory_unlock_all()`); err != nil {
+		w.Fatal(err)
+	}
+}
+
+// TestKilledAtEveryStep kills the server at the beginning and the end of every
+// step of a host run, forward and back. Started again, it must bring the host
+// to a whole end, and say truly which.
+func TestKilledAtEveryStep(t *testing.T) {
+	type moment struct {
+		step ladder.Step
+		at   string
+	}
+	var all []moment
+	for _, step := range append(append([]ladder.Step{}, ladder.Forward...), ladder.Back...) {
+		all = append(all, moment{step, "begin"}, moment{step, "end"})
+	}
+	t.Parallel()
+	w := newWorld(t, 30, len(all))
+	began := time.Now()
+	for n, m := range all {
+		host := w.hosts[n]
+		want := ladder.Done
+		for _, b := range ladder.Back {
+			if m.step == b { // the way back is taken by a host that answers wrongly
+				host.Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 1024"})
+				want = ladder.Restored
+			}
+		}
+		reached := w.stopAt(host.Name, m.step, m.at)
+		id := w.climb(n)
+		reached()
+		w.kill()
+		w.goOn()
+		w.start()
+		d := w.until(id, func(d view.ChangeDetail) bool { return d.Climb.State != ladder.Running })
+		run := d.Climb.Runs[0]
+		data, _ := host.Files.Read(confPath)
+		text, files, process := newText, ladder.FilesNew, ladder.ProcessNew
+		if want == ladder.Restored {
+			text, files, process = oldText, ladder.FilesOld, ladder.ProcessOld
+		}
+		if run.State != want || string(data) != text || run.Files != files || run.Process != process {
+			t.Errorf("killed at the %s of %s: %s (%s), files %s, process %s, and the file holds %q", m.at, m.step, run.State, run.Why, run.Files, run.Process, data)
+		}
+		if response, err := http.Get(fmt.Sprintf("http://127.19.30.%d:18490/", n+1)); err != nil || response.StatusCode != 200 {
+			t.Errorf("killed at the %s of %s: the page does not answer afterwards: %v", m.at, m.step, err)
+		}
+		for _, name := range host.Files.List("/etc") {
+			if strings.Contains(name, ".wladder") {
+				t.Errorf("killed at the %s of %s: left behind: %s", m.at, m.step, name)
+			}
+		}
+	}
+	t.Logf("%d kills in %s", len(all), time.Since(began).Round(time.Second))
+	v, err := w.as("ines").Verify(t.Context())
+	if err != nil || !v.Holds {
+		t.Errorf("the record: %+v, %v", v, err)
+	}
+}
+
+// TestKilledWhileAScriptRuns kills the server while a script has run on the
+// host and its answer is on the way.
+func TestKilledWhileAScriptRuns(t *testing.T) {
+	t.Parallel()
+	scripts := []string{"claim", "snapshot", "place", "act", "restore"}
+	w := newWorld(t, 31, len(scripts))
+	for n, at := range scripts {
+		host, want := w.hosts[n], ladder.Done
+		if at == "restore" {
+			host.Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 1024"})
+			want = ladder.Restored
+		}
+		cut := &standin.Fault{Do: standin.CutAfter, At: at, Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
+		host.Script(cut)
+		id := w.climb(n)
+		<-cut.Reached
+		w.kill()
+		close(cut.Release)
+		w.start()
+		d := w.until(id, func(d view.ChangeDetail) bool { return d.Climb.State != ladder.Running })
+		data, _ := host.Files.Read(confPath)
+		if run := d.Climb.Runs[0]; run.State != want || (string(data) == newText) != (want == ladder.Done) {
+			t.Errorf("killed while %s ran: %s (%s), the file holds %q", at, run.State, run.Why, data)
+		}
+	}
+}
+
+// TestTwoServersShareTheWork has two servers on one database; one is killed.
+func TestTwoServersShareTheWork(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 32, 6)
+	first := w.server
+	w.start()
+	second := w.server
+	ctx, ines := t.Context(), w.as("ines")
+	id, err := ines.Draft(ctx, 0, []byte("title: t\nreason: r\nservice: pages\nwhere: labels.role == \"bulletin\"\nexpect: 6\nedits: [{set: events/worker_connections, to: 1024}]\nladder: {stages: [100%], at_once: 6, soak: 700ms}\n"))
+	if err == nil {
+		err = ines.Rehearse(ctx, id)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := w.until(id, func(d view.ChangeDetail) bool { return d.Rehearsal != nil && d.Rehearsal.EndedAt != nil })
+	if err = ines.Offer(ctx, id); err == nil {
+		err = w.as("oda").Approve(ctx, id, d.Rehearsal.Digest)
+	}
+	if err == nil {
+		err = ines.Climb(ctx, id)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.until(id, func(d view.ChangeDetail) bool { return d.Counts[ladder.Soaking] > 2 })
+	first.Process.Kill()
+	first.Wait()
+	w.server = second
+	d = w.until(id, func(d view.ChangeDetail) bool { return d.Climb.State != ladder.Running })
+	if d.Counts[ladder.Done] != 6 {
+		t.Errorf("ended with %v", d.Counts)
+	}
+	for _, h := range w.hosts {
+		acts := 0
+		for _, name := range h.Ran() {
+			if name == "act" {
+				acts++
+			}
+		}
+		if acts != 1 {
+			t.Errorf("%s was acted on %d times", h.Name, acts)
+		}
+	}
+	if _, err := store.LoadKey(filepath.Join(w.data, "key")); err != nil {
+		t.Error(err)
+	}
+}
