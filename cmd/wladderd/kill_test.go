@@ -200,6 +200,16 @@ func (w *world) until(id int64, f func(view.ChangeDetail) bool) view.ChangeDetai
 	}
 }
 
+// ended tells that nothing more happens to any host by itself.
+func ended(d view.ChangeDetail) bool {
+	for _, r := range d.Climb.Runs {
+		if !r.State.Final() {
+			return false
+		}
+	}
+	return true
+}
+
 // stopAt makes the database hold a step's transaction, just before the step
 // begins or just as its end is written, and gives a function that waits until
 // the server is there. The server is then killed with the transaction open.
@@ -276,7 +286,7 @@ func TestKilledAtEveryStep(t *testing.T) {
 		w.kill()
 		w.goOn()
 		w.start()
-		d := w.until(id, func(d view.ChangeDetail) bool { return d.Climb.State != ladder.Running })
+		d := w.until(id, ended)
 		run := d.Climb.Runs[0]
 		data, _ := host.Files.Read(confPath)
 		text, files, process := newText, ladder.FilesNew, ladder.ProcessNew
@@ -321,7 +331,7 @@ func TestKilledWhileAScriptRuns(t *testing.T) {
 		w.kill()
 		close(cut.Release)
 		w.start()
-		d := w.until(id, func(d view.ChangeDetail) bool { return d.Climb.State != ladder.Running })
+		d := w.until(id, ended)
 		data, _ := host.Files.Read(confPath)
 		if run := d.Climb.Runs[0]; run.State != want || (string(data) == newText) != (want == ladder.Done) {
 			t.Errorf("killed while %s ran: %s (%s), the file holds %q", at, run.State, run.Why, data)
@@ -358,7 +368,7 @@ func TestTwoServersShareTheWork(t *testing.T) {
 	first.Process.Kill()
 	first.Wait()
 	w.server = second
-	d = w.until(id, func(d view.ChangeDetail) bool { return d.Climb.State != ladder.Running })
+	d = w.until(id, ended)
 	if d.Counts[ladder.Done] != 6 {
 		t.Errorf("ended with %v", d.Counts)
 	}

@@ -1,0 +1,63 @@
+# What can be done here; `make` alone lists it.
+export CGO_ENABLED = 0
+go = go
+tags = -tags nomsgpack
+console = console/dist/index.html
+console_sources = $(shell find console/src -type f) console/index.html console/vite.config.ts console/package-lock.json
+
+.PHONY: help demo tour test build lint bench pictures generate
+
+help:
+	@echo 'make demo      start the server, stand-in hosts and past changes; it prints where and who'
+	@echo 'make tour      walk through one change with the client, in under a minute'
+	@echo 'make test      everything that can be checked here, real hosts and browser included'
+	@echo 'make build     bin/wladderd, bin/wladder, bin/wladder-demo'
+	@echo 'make lint      formatting, vet, shellcheck, eslint; and the share of tests in the code'
+	@echo 'make bench     benchmarks of the parsers'
+	@echo 'make generate  api/openapi.yaml from the routes, and its TypeScript types'
+	@echo 'make pictures  the pages in docs/screenshots anew'
+
+demo:
+	@scripts/setup demo
+	@$(MAKE) --no-print-directory build
+	@bin/wladder-demo
+
+tour:
+	@scripts/setup demo
+	@$(MAKE) --no-print-directory build
+	@bin/wladder-demo -tour
+
+build: $(console)
+	@scripts/setup build
+	@$(go) build $(tags) -trimpath -o bin/ ./cmd/...
+
+$(console): $(console_sources)
+	@scripts/setup build
+	@cd console && npm run --silent build >/dev/null
+	@touch $@
+
+# The laboratory's hosts want root; elsewhere its tests say that they skip.
+test:
+	@if [ "$$(id -u)" = 0 ]; then scripts/setup lab; else scripts/setup test; fi
+	@$(MAKE) --no-print-directory build lint
+	$(go) test $(tags) -timeout 12m ./...
+
+lint:
+	@scripts/setup build
+	@test -z "$$(gofmt -l api client cmd console core demo engine host lab standin store | tee /dev/stderr)" || { echo 'run gofmt -w on these'; exit 1; }
+	@$(go) vet $(tags) ./...
+	@cd console && npx --no-install eslint src && npx --no-install tsc --noEmit
+	@cd console && npx --no-install openapi-typescript ../api/openapi.yaml 2>/dev/null | cmp -s - src/api/schema.d.ts || { echo 'console/src/api/schema.d.ts is not what api/openapi.yaml says: make generate'; exit 1; }
+	@if command -v shellcheck >/dev/null; then shellcheck -S warning scripts/* lab/*.sh .ci/run; else echo 'SKIPPED: shellcheck is not installed'; fi
+	@scripts/share
+
+bench:
+	$(go) test -run '^$$' -bench . -benchmem ./core/...
+
+generate:
+	@$(go) test ./api -run Description -update
+	@cd console && npm run --silent schema
+
+pictures: build
+	@scripts/setup test
+	$(go) test $(tags) ./cmd/wladder-demo -run TestConsole -count 1 -args -pictures $(CURDIR)/docs/screenshots

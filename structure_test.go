@@ -1,0 +1,93 @@
+// Package wladder_test keeps the structure of the whole.
+package wladder_test
+
+import (
+	"encoding/json"
+	"os/exec"
+	"strings"
+	"testing"
+)
+
+// mayImport says, for every package, which of ours it imports: only downwards.
+var mayImport = map[string]string{
+	"core/conf": "", "core/expr": "", "core/record": "",
+	"core/probe":  "core/expr",
+	"core/ladder": "core/expr",
+	"core/change": "core/conf core/expr core/ladder core/probe core/record",
+	"core/view":   "core/change core/conf core/expr core/ladder core/probe",
+
+	"standin":          "",
+	"host":             "core/change core/expr core/ladder core/probe",
+	"store":            "core/change core/expr core/ladder core/probe core/record core/view",
+	"store/postmaster": "",
+	"engine":           "core/change core/expr core/ladder core/probe core/view host store",
+	"api":              "core/change core/ladder core/record core/view engine store",
+	"client":           "core/ladder core/record core/view",
+	"console":          "",
+	"demo":             "core/view standin",
+	"lab":              "",
+
+	"cmd/wladder":      "client core/change core/conf core/ladder core/record core/view",
+	"cmd/wladderd":     "api console core/view engine host store store/postmaster",
+	"cmd/wladder-demo": "client core/ladder core/view demo standin",
+	"":                 "", // this test
+}
+
+// only names, for packages from elsewhere, the one place that imports them.
+var only = map[string]string{
+	"github.com/gin-gonic/gin": "api",
+	"github.com/jackc/pgx/v5":  "store store/postmaster",
+	"golang.org/x/crypto/ssh":  "host standin api demo cmd/wladderd cmd/wladder-demo",
+	"mvdan.cc/sh/v3/interp":    "standin",
+}
+
+// pure are packages of Go's own that the core must not import: it has no
+// network, no disk and no process; it is given the time.
+var pure = []string{"net", "net/http", "os", "os/exec", "database/sql", "log", "log/slog", "context", "crypto/rand", "math/rand", "math/rand/v2"}
+
+func TestImportsRunDownwards(t *testing.T) {
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "./...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := 0
+	for d := json.NewDecoder(strings.NewReader(string(out))); d.More(); {
+		var p struct {
+			ImportPath string
+			Imports    []string
+		}
+		if err := d.Decode(&p); err != nil {
+			t.Fatal(err)
+		}
+		name := strings.TrimPrefix(strings.TrimPrefix(p.ImportPath, "wladder"), "/")
+		allowed, known := mayImport[name]
+		if !known {
+			t.Errorf("package %q is not known here: say what it may import", name)
+			continue
+		}
+		seen++
+		for _, i := range p.Imports {
+			if ours, ok := strings.CutPrefix(i, "wladder/"); ok && !contains(allowed, ours) {
+				t.Errorf("%s imports %s, which is not below it", name, ours)
+			}
+			if where, ok := only[i]; ok && !contains(where, name) {
+				t.Errorf("%s imports %s; only %s may", name, i, where)
+			}
+			if strings.HasPrefix(name, "core/") && contains(strings.Join(pure, " "), i) {
+				t.Errorf("%s imports %s; the core does not reach outside", name, i)
+			}
+		}
+	}
+	if seen < len(mayImport)-1 {
+		t.Errorf("%d packages were seen; %d are known here", seen, len(mayImport))
+	}
+}
+
+func contains(words, one string) bool {
+	for _, w := range strings.Fields(words) {
+		if w == one {
+			return true
+		}
+	}
+	return false
+}
