@@ -9,6 +9,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -66,6 +67,10 @@ func (c *Client) send(ctx context.Context, method, path, kind string, body []byt
 	}
 	response, err := c.http.Do(request)
 	if err != nil {
+		var call *url.Error
+		if errors.As(err, &call) {
+			err = call.Err
+		}
 		return nil, &NotReached{c.base, err}
 	}
 	if response.StatusCode < 400 {

@@ -150,6 +150,10 @@ func (t *terminal) table(head []string, rows [][]string) {
 		}
 		fmt.Fprintln(t.out, t.paint(style, strings.TrimRight(line, " ")))
 	}
+	if len(rows) == 0 {
+		fmt.Fprintln(t.out, t.paint("dim", "none yet"))
+		return
+	}
 	print(head, "dim")
 	for _, row := range rows {
 		print(row, "")

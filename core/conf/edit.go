@@ -56,6 +56,7 @@ func (d *Document) refuseAt(n *Node, e Edit, format string, args ...any) error {
 type splice struct {
 	Span
 	text string
+	node *Node // whose value this sets; nil for what is new or goes
 }
 
 func (d *Document) apply(e Edit) (*Document, error) {
@@ -127,7 +128,11 @@ func (d *Document) suggest(a Address, n *Node) string {
 func (d *Document) spliced(e Edit, a Address, splices []splice) (*Document, error) {
 	var b []byte
 	at := 0
-	for _, s := range splices {
+	starts := make([]int, len(splices)) // of the set nodes, in the new text
+	for i, s := range splices {
+		if s.node != nil {
+			starts[i] = s.node.Start + len(b) - at
+		}
 		b = append(append(b, d.data[at:s.Start]...), s.text...)
 		at = s.End
 	}
@@ -136,10 +141,36 @@ func (d *Document) spliced(e Edit, a Address, splices []splice) (*Document, erro
 	if err != nil {
 		return nil, d.refuse(e, "the edit would break the file: %v", err)
 	}
-	if e.Do == Set && len(next.Find(a)) != len(splices) {
-		return nil, d.refuse(e, "the format cannot hold this edit: it would not be read back at the same address")
+	for i, s := range splices {
+		if e.Do != Set {
+			continue
+		}
+		seen := s.node == nil && len(next.Find(a)) == 1
+		if s.node != nil { // by place, since its value may be what the address picks by
+			n := next.root.at(starts[i])
+			seen = n != nil && n.Name == s.node.Name && !n.Block
+		}
+		if !seen {
+			return nil, d.refuse(e, "the format cannot hold this edit: it would not be read back")
+		}
 	}
 	return next, nil
+}
+
+// at gives the live node that begins at an offset; nil where none does.
+func (n *Node) at(offset int) *Node {
+	for _, c := range n.Children {
+		if c.CommentedOut {
+			continue
+		}
+		if c.Start == offset {
+			return c
+		}
+		if found := c.at(offset); c.Block && found != nil {
+			return found
+		}
+	}
+	return nil
 }
 
 // valueSpan is what set replaces: all of an entry's value, or what follows the
@@ -166,12 +197,12 @@ func (d *Document) assignment(n *Node, step Step, e Edit) (splice, error) {
 	}
 	if n.bare {
 		whole := d.syntax.entry(d.text(n.Span), raw, d.sibling(n))
-		return splice{n.Span, strings.TrimRight(whole, " ")}, nil
+		return splice{n.Span, strings.TrimRight(whole, " "), n}, nil
 	}
 	if span.Start == span.End && d.Format != MySQL && d.Format != INI {
 		raw = " " + raw
 	}
-	return splice{span, raw}, nil
+	return splice{span, raw, n}, nil
 }
 
 // sibling gives the text of an entry of the same scope that has a value.
@@ -272,7 +303,7 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 			for mark > 0 && (d.data[mark-1] == '#' || d.data[mark-1] == ';') {
 				mark--
 			}
-			return splice{Span{mark, c.End}, text}, nil
+			return splice{Span: Span{mark, c.End}, text: text}, nil
 		}
 	}
 	at, sibling, place := d.insertion(parent)
@@ -312,7 +343,7 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 			place.before += place.eol
 		}
 	}
-	return splice{Span{at, at}, place.before + text + place.after}, nil
+	return splice{Span: Span{at, at}, text: place.before + text + place.after}, nil
 }
 
 // commentedDefault is the one commented-out entry of that name in the scope

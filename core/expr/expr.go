@@ -98,7 +98,8 @@ func Compile(source string, v Vars, kind Kind) (*Program, error) {
 	ast, issues := v.env.Compile(source)
 	if err := issues.Err(); err != nil {
 		first := issues.Errors()[0]
-		return nil, fmt.Errorf("expression %q, column %d: %s", source, first.Location.Column()+1, first.Message)
+		what, _, _ := strings.Cut(first.Message, " expecting ") // the list of all tokens helps nobody
+		return nil, fmt.Errorf("expression %q, column %d: %s", source, first.Location.Column()+1, what)
 	}
 	switch out := ast.OutputType(); {
 	case kind == Bool && !out.IsExactType(cel.BoolType):

@@ -1,0 +1,127 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"flag"
+	"fmt"
+	"log/slog"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"golang.org/x/tools/txtar"
+
+	"wladder/api"
+	"wladder/core/view"
+	"wladder/engine"
+	"wladder/store"
+	"wladder/store/postmaster"
+)
+
+var update = flag.Bool("u", false, "write what the scripts print as what they should print")
+
+func TestMain(m *testing.M) { flag.Parse(); os.Exit(postmaster.ForTests(m)) }
+
+// TestScripts runs testdata/script: lines "$ wladder …" (with "< text" for
+// standard input), what they print, and "? N" for an exit status but 0. The
+// files of the archive are beside them. Rewrite with -u.
+func TestScripts(t *testing.T) {
+	paths, _ := filepath.Glob("testdata/script/*.txtar")
+	if len(paths) < 5 {
+		t.Fatalf("only %d scripts", len(paths))
+	}
+	for _, path := range paths {
+		t.Run(strings.TrimSuffix(filepath.Base(path), ".txtar"), func(t *testing.T) {
+			archive, err := txtar.ParseFile(path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			dir := t.TempDir()
+			for _, f := range archive.Files {
+				if err := os.WriteFile(filepath.Join(dir, f.Name), f.Data, 0o644); err != nil {
+					t.Fatal(err)
+				}
+			}
+			t.Chdir(dir)
+			env := map[string]string{"XDG_CONFIG_HOME": dir, "WLADDER_SERVER": "http://127.0.0.1:1"}
+			if strings.Contains(string(archive.Comment), "with a server") {
+				env["WLADDER_SERVER"] = serve(t)
+			}
+			got := play(string(archive.Comment), env)
+			if *update {
+				archive.Comment = []byte(got)
+				os.Chdir("/")
+				if err := os.WriteFile(filepath.Join(source, path), txtar.Format(archive), 0o644); err != nil {
+					t.Fatal(err)
+				}
+			} else if got != string(archive.Comment) {
+				t.Errorf("got\n%s\nwant\n%s", got, archive.Comment)
+			}
+		})
+	}
+}
+
+var source, _ = os.Getwd()
+
+var ports = regexp.MustCompile(`127\.0\.0\.1:\d{4,5}`)
+
+// play runs a script and gives it with what its commands print now.
+func play(script string, env map[string]string) string {
+	var out strings.Builder
+	for _, line := range strings.Split(strings.TrimSuffix(script, "\n"), "\n") {
+		call, isCall := strings.CutPrefix(line, "$ wladder")
+		if !isCall {
+			if line == "" || line[0] == '#' {
+				out.WriteString(line + "\n")
+			}
+			continue
+		}
+		out.WriteString(line + "\n")
+		call, input, _ := strings.Cut(call, " < ")
+		var printed bytes.Buffer
+		t := &terminal{out: &printed, errs: &printed, in: strings.NewReader(input + "\n"), width: 100, getenv: func(name string) string { return env[name] }}
+		status := run(context.Background(), t, words(call))
+		text := strings.ReplaceAll(printed.String(), env["WLADDER_SERVER"], "SERVER")
+		for _, l := range strings.Split(strings.TrimSuffix(ports.ReplaceAllString(text, "SERVER"), "\n"), "\n") {
+			if printed.Len() > 0 {
+				out.WriteString("  " + strings.TrimRight(l, " ") + "\n")
+			}
+		}
+		if status != 0 {
+			fmt.Fprintf(&out, "? %d\n", status)
+		}
+	}
+	return out.String()
+}
+
+// words splits a line at blanks outside single quotes.
+func words(line string) (all []string) {
+	for i, part := range strings.Split(line, "'") {
+		if i%2 == 1 {
+			all = append(all, part)
+		} else {
+			all = append(all, strings.Fields(part)...)
+		}
+	}
+	return all
+}
+
+func serve(t *testing.T) string {
+	st, err := store.Open(t.Context(), postmaster.Fresh(t), store.Key{1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(st.Close)
+	for _, a := range []view.Account{{Name: "ines", Display: "Ines Vael", Roles: []string{"author"}}, {Name: "ada", Display: "Ada Thorne", Roles: []string{"admin"}}, {Name: "ben", Display: "Ben Quill", Roles: []string{"admin"}}} {
+		if err := st.AddAccount(t.Context(), "setup", a, "a long password"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	server := httptest.NewServer(api.New(api.Config{Store: st, Engine: engine.New(engine.Config{Store: st}), Log: slog.New(slog.DiscardHandler)}))
+	t.Cleanup(server.Close)
+	return server.URL
+}
