@@ -150,7 +150,8 @@ create table host_runs (
 	unique (climb, host_id),
 	check ((step = '') = (state in ('queued', 'done', 'restored', 'stranded', 'passed-over'))),
 	check (state <> 'soaking' or step in ('soak', 'confirm')),
-	check (state <> 'unknown' or step = 'look'),
+	check ((state = 'unknown') = (step = 'look')),
+	check (state <> 'working' or step not in ('soak', 'confirm', 'restore', 'act-again', 'probe-again')),
 	check (state <> 'restoring' or step in ('restore', 'act-again', 'probe-again')),
 	check (state <> 'done' or files = 'new' and process = 'new'),
 	check (state <> 'restored' or files = 'old')

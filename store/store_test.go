@@ -1,0 +1,396 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"wladder/core/change"
+	"wladder/core/ladder"
+	"wladder/core/view"
+	"wladder/store/postmaster"
+)
+
+func TestMain(m *testing.M) { os.Exit(postmaster.ForTests(m)) }
+
+func open(t *testing.T) *Store {
+	s, err := Open(t.Context(), postmaster.Fresh(t), Key{1, 2, 3})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	for _, name := range []string{"ines", "oda", "ada", "ben"} {
+		if err := s.AddAccount(t.Context(), "setup", view.Account{Name: name, Display: name, Roles: []string{"author"}}, "a long password"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return s
+}
+
+// started has a change of n hosts climbing.
+func started(t *testing.T, s *Store, n int) (changeID int64) {
+	ctx := t.Context()
+	spec := &change.Spec{Title: "t", Service: "s", Source: []byte("title: t")}
+	id, err := s.Draft(ctx, "ines", 0, spec)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var hosts []view.Host
+	for i := range n {
+		hosts = append(hosts, view.Host{Name: fmt.Sprintf("h%02d", i), Address: "127.0.0.1:1", Login: "root"})
+	}
+	if err := s.LoadHosts(ctx, "ada", hosts); err != nil {
+		t.Fatal(err)
+	}
+	all, err := s.Hosts(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	plan := &change.Plan{Change: id, Revision: 1, Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, StopAfter: n}}
+	for _, h := range all[:n] {
+		plan.Leaves = append(plan.Leaves, change.Leaf{HostID: h.ID, Host: h.Name, Files: []change.LeafFile{}})
+	}
+	rehearsal, err := s.BeginRehearsal(ctx, "ines", id, 1, n)
+	if err == nil {
+		err = s.EndRehearsal(ctx, "ines", id, rehearsal, nil, plan, [][]byte{[]byte("old"), []byte("new")})
+	}
+	if err == nil {
+		err = s.Offer(ctx, "ines", id)
+	}
+	digest, _, _ := plan.Digest()
+	if err == nil {
+		err = s.Judge(ctx, "oda", id, digest, change.Approval, "")
+	}
+	if err == nil {
+		_, err = s.StartClimb(ctx, "ines", id)
+	}
+	if err == nil {
+		err = s.Advance(ctx)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return id
+}
+
+func TestContentsAreSealed(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	text := []byte(strings.Repeat("password = hunter2\n", 50))
+	if err := s.tx(ctx, func(tx pgx.Tx) error { return s.keepContents(ctx, tx, [][]byte{text, text, nil}) }); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := s.Content(ctx, s.ContentID(text)); err != nil || !bytes.Equal(got, text) {
+		t.Errorf("read back %.40q, %v", got, err)
+	}
+	var rows int
+	var sealed []byte
+	if err := s.pool.QueryRow(ctx, `select count(*) over (), sealed from contents where id = $1`, s.ContentID(text)).Scan(&rows, &sealed); err != nil || rows != 1 {
+		t.Fatalf("%d rows, %v", rows, err)
+	}
+	if bytes.Contains(sealed, []byte("hunter2")) || len(sealed) > 200 {
+		t.Errorf("%d bytes kept, in the clear or not compressed", len(sealed))
+	}
+	other := &Store{pool: s.pool, key: Key{9}}
+	if other.ContentID(text) == s.ContentID(text) {
+		t.Error("the id does not depend on the key")
+	}
+	if _, err := other.Content(ctx, s.ContentID(text)); err == nil {
+		t.Error("another key opens it")
+	}
+	var missing *NotFound
+	if _, err := s.Content(ctx, "00"); !errors.As(err, &missing) {
+		t.Errorf("absent: %v", err)
+	}
+}
+
+func TestKeyFile(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "key")
+	one, err := LoadKey(path)
+	two, err2 := LoadKey(path)
+	if err != nil || err2 != nil || one != two || one == (Key{}) {
+		t.Errorf("made and read back: %v, %v", err, err2)
+	}
+	if info, _ := os.Stat(path); info.Mode().Perm() != 0o600 {
+		t.Errorf("mode %o", info.Mode().Perm())
+	}
+	os.WriteFile(path, []byte("short"), 0o600)
+	if _, err := LoadKey(path); err == nil || !strings.Contains(err.Error(), "64 hex digits") {
+		t.Errorf("a damaged key: %v", err)
+	}
+	if fmt.Sprint(one) != "a key" {
+		t.Error("a key prints itself")
+	}
+}
+
+func TestSignIn(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	token, err := s.SignIn(ctx, "ines", "a long password", "session", "here", time.Hour)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if who, err := s.Who(ctx, token); err != nil || who.Name != "ines" || who.Kind != "session" {
+		t.Errorf("%+v, %v", who, err)
+	}
+	ended, err := s.SignIn(ctx, "ines", "a long password", "token", "old", -time.Second)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for what, bad := range map[string]string{"an ended token": ended, "a made-up token": "wl_x", "none": ""} {
+		if _, err := s.Who(ctx, bad); err == nil {
+			t.Errorf("%s signs in", what)
+		}
+	}
+	for _, c := range [][2]string{{"ines", "a wrong password"}, {"nobody", "a long password"}, {"ines", ""}} {
+		if _, err := s.SignIn(ctx, c[0], c[1], "session", "", time.Hour); err != ErrSignIn {
+			t.Errorf("%q: %v", c, err)
+		}
+	}
+	var hash string
+	s.pool.QueryRow(ctx, `select password from accounts where name = 'ines'`).Scan(&hash)
+	if !strings.HasPrefix(hash, "$argon2id$v=19$m=65536,t=3,p=2$") {
+		t.Errorf("kept as %s", hash)
+	}
+	if checkPassword("garbage", "x") || checkPassword("$argon2id$v=19$m=1,t=1$x$y", "x") {
+		t.Error("a damaged hash lets in")
+	}
+	var clear int
+	s.pool.QueryRow(ctx, `select count(*) from sessions where encode(digest, 'escape') like '%' || $1 || '%'`, token).Scan(&clear)
+	if clear != 0 {
+		t.Error("the token is in the database")
+	}
+	if err := s.AddAccount(ctx, "setup", view.Account{Name: "new", Display: "New"}, "short"); err == nil {
+		t.Error("a short password was taken")
+	}
+}
+
+// TestConstraintsSayWhatTheTableSays writes every state with every step past
+// the product: the database takes just what the transition table can reach.
+func TestConstraintsSayWhatTheTableSays(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	started(t, s, 1)
+	legal := map[ladder.Position]bool{{State: ladder.Queued}: true, {State: ladder.Stranded}: true, ladder.Start: true}
+	steps := append(append([]ladder.Step{}, ladder.Forward...), ladder.Back...)
+	for _, step := range steps {
+		for _, o := range []ladder.Outcome{ladder.OK, ladder.Failed, ladder.Lost, ladder.Changed} {
+			legal[ladder.After(step, o)] = true
+		}
+		for _, f := range []ladder.Files{ladder.FilesOld, ladder.FilesNew, ladder.FilesMixed, ladder.FilesUnknown} {
+			for _, p := range []ladder.Process{ladder.ProcessOld, ladder.ProcessNew, ladder.ProcessDown, ladder.ProcessUnknown} {
+				legal[ladder.Recover(step, f, p)] = true
+			}
+		}
+	}
+	for _, state := range append(ladder.RunStates, "confused") {
+		for _, step := range append([]ladder.Step{"", ladder.Look}, steps...) {
+			files, process := "old", "old"
+			if state == ladder.Done {
+				files, process = "new", "new"
+			}
+			_, err := s.pool.Exec(ctx, `update host_runs set state = $1, step = $2, files = $3, process = $4`, string(state), string(step), files, process)
+			if position := (ladder.Position{State: state, Step: step}); legal[position] && err != nil {
+				t.Errorf("the database refuses %v, which the table reaches: %v", position, err)
+			} else if !legal[position] && err == nil {
+				t.Errorf("the database takes %v, which the table does not reach", position)
+			}
+		}
+	}
+	for _, half := range [][3]string{{"done", "new", "old"}, {"done", "mixed", "new"}, {"restored", "new", "old"}, {"restored", "mixed", "old"}} {
+		if _, err := s.pool.Exec(ctx, `update host_runs set step = '', state = $1, files = $2, process = $3`, half[0], half[1], half[2]); err == nil {
+			t.Errorf("the database calls %v whole", half)
+		}
+	}
+	for _, state := range append(change.States, "confused") {
+		_, err := s.pool.Exec(ctx, `update changes set state = $1`, string(state))
+		if (err == nil) != (state != "confused") {
+			t.Errorf("a change that is %s: %v", state, err)
+		}
+	}
+}
+
+func TestLeasesAndFences(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	id := started(t, s, 6)
+	// Two servers claim at once: none gets what the other has.
+	var mu sync.Mutex
+	var both sync.WaitGroup
+	seen, fences := map[int64]string{}, map[int64]bool{}
+	var one Claimed
+	for _, owner := range []string{"left", "right"} {
+		both.Go(func() {
+			for range 6 {
+				claimed, err := s.ClaimRuns(ctx, owner, time.Minute, 1)
+				mu.Lock()
+				for _, c := range claimed {
+					if seen[c.ID] != "" || fences[c.Fence] || err != nil {
+						t.Errorf("run %d has %s and %s, fence %d, %v", c.ID, seen[c.ID], owner, c.Fence, err)
+					}
+					seen[c.ID], fences[c.Fence], one = owner, true, c
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	both.Wait()
+	if len(seen) != 6 {
+		t.Fatalf("%d of 6 claimed", len(seen))
+	}
+	step, err := s.BeginStep(ctx, one, ladder.Connect)
+	if err != nil {
+		t.Fatal(err)
+	}
+	// Its lease lapses in the middle of the step; another server takes over.
+	if _, err := s.pool.Exec(ctx, `update host_runs set lease_until = now() - interval '1 s' where id = $1`, one.ID); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.RenewLeases(ctx, seen[one.ID], time.Minute); err != nil {
+		t.Fatal(err)
+	}
+	again, err := s.ClaimRuns(ctx, "third", time.Minute, 10)
+	if err != nil || len(again) != 1 || again[0].ID != one.ID || again[0].Fence <= one.Fence {
+		t.Fatalf("taken over: %+v, %v", again, err)
+	}
+	if next := again[0]; next.State != ladder.Unknown || next.Step != ladder.Look || next.LostStep != ladder.Connect {
+		t.Errorf("what had begun is %s, %s, lost in %q", next.State, next.Step, next.LostStep)
+	}
+	var lost *Conflict
+	if err := s.EndStep(ctx, one, step, ladder.After(ladder.Connect, ladder.OK), Ending{Outcome: ladder.OK}); !errors.As(err, &lost) {
+		t.Errorf("the first server still writes: %v", err)
+	}
+	if _, err := s.BeginStep(ctx, one, ladder.Lock); !errors.As(err, &lost) {
+		t.Errorf("the first server still begins: %v", err)
+	}
+	if err := s.Release(ctx, again[0].ID, again[0].Fence); err != nil {
+		t.Fatal(err)
+	}
+	if free, _ := s.ClaimRuns(ctx, "fourth", time.Minute, 10); len(free) != 1 {
+		t.Errorf("%d runs free after a release", len(free))
+	}
+	d, err := s.Change(ctx, id)
+	if err != nil || d.Counts[ladder.Unknown] != 1 || d.Counts[ladder.Working] != 5 {
+		t.Errorf("%v, %v", d.Counts, err)
+	}
+}
+
+// TestOneClimbAtWorkOnAHost starts two climbs on the same hosts.
+func TestOneClimbAtWorkOnAHost(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	started(t, s, 2)
+	second := started(t, s, 2)
+	d, err := s.Change(ctx, second)
+	if err != nil || d.Counts[ladder.Queued] != 2 {
+		t.Errorf("the second climb: %v, %v", d.Counts, err)
+	}
+	if _, err := s.pool.Exec(ctx, `update host_runs set state = 'working', step = 'connect'`); err == nil {
+		t.Error("the database lets two climbs work on one host")
+	}
+}
+
+func TestRecordIsInOrderWhoeverWrites(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			for range 5 {
+				if err := s.LoadHosts(ctx, "ada", nil); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	all.Wait()
+	chain, err := s.VerifyRecord(ctx)
+	if err != nil || chain.Seq != 44 {
+		t.Errorf("%d entries, %v", chain.Seq, err)
+	}
+	entries, err := s.Record(ctx, 0, 40, 10)
+	if err != nil || len(entries) != 4 || entries[0].Seq != 41 {
+		t.Errorf("a part of it: %+v, %v", entries, err)
+	}
+}
+
+func TestEventsReachWhoListens(t *testing.T) {
+	s := open(t)
+	ctx, cancel := context.WithCancel(t.Context())
+	heard, ready, ended := make(chan view.Event, 10), make(chan struct{}), make(chan error, 1)
+	go func() {
+		ended <- s.Listen(ctx, func() { close(ready) }, func(e view.Event) { heard <- e })
+	}()
+	<-ready
+	if err := s.LoadHosts(t.Context(), "ada", nil); err != nil {
+		t.Fatal(err)
+	}
+	if e := <-heard; e.Type != "record" || e.Change != 0 {
+		t.Errorf("heard %+v", e)
+	}
+	cancel()
+	if err := <-ended; !errors.Is(err, context.Canceled) {
+		t.Errorf("ended with %v", err)
+	}
+}
+
+func TestOpenTwiceAtOnce(t *testing.T) {
+	url := postmaster.Fresh(t)
+	var both sync.WaitGroup
+	for range 3 {
+		both.Go(func() {
+			s, err := Open(t.Context(), url, Key{})
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			defer s.Close()
+			if err := s.Ready(t.Context()); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	both.Wait()
+}
+
+func TestDefinitionsNeedAnotherAdmin(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	svc := &change.Service{Name: "pages", Title: "Pages", Source: []byte("a"), Digest: "d1"}
+	if _, err := s.LoadService(ctx, "ada", svc); err != nil {
+		t.Fatal(err)
+	}
+	var missing *NotFound
+	if _, err := s.ApprovedService(ctx, "pages"); !errors.As(err, &missing) {
+		t.Errorf("an unapproved definition serves: %v", err)
+	}
+	var refused *Conflict
+	if err := s.ApproveService(ctx, "ada", "pages", "d1"); !errors.As(err, &refused) {
+		t.Errorf("approved by who loaded it: %v", err)
+	}
+	if err := s.ApproveService(ctx, "ben", "pages", "d1"); err != nil {
+		t.Fatal(err)
+	}
+	svc2 := &change.Service{Name: "pages", Title: "Pages", Source: []byte("b"), Digest: "d2"}
+	if v, err := s.LoadService(ctx, "ben", svc2); err != nil || v.Version != 2 {
+		t.Errorf("version %d, %v", v.Version, err)
+	}
+	if v, err := s.ApprovedService(ctx, "pages"); err != nil || v.Version != 1 {
+		t.Errorf("version %d serves before the second is approved: %v", v.Version, err)
+	}
+	if v, err := s.Service(ctx, "pages"); err != nil || v.Version != 2 || v.ApprovedBy != "" {
+		t.Errorf("the newest is %+v, %v", v, err)
+	}
+	if _, err := s.pool.Exec(ctx, `update services set approved_by = loaded_by, approved_at = now()`); err == nil {
+		t.Error("the database takes an approval by who loaded it")
+	}
+}
