@@ -67,6 +67,17 @@ next:
 	return flags, nil, nil
 }
 
+// absolute resolves names from where the shell is.
+func absolute(hc interp.HandlerContext, names []string) []string {
+	all := make([]string, len(names))
+	for i, name := range names {
+		if all[i] = name; !path.IsAbs(name) {
+			all[i] = path.Join(hc.Dir, name)
+		}
+	}
+	return all
+}
+
 func base64Command(_ context.Context, _ *shell, hc interp.HandlerContext, args []string) error {
 	data, _ := io.ReadAll(hc.Stdin)
 	if len(args) == 1 && args[0] == "-d" {
@@ -101,7 +112,7 @@ func cat(_ context.Context, s *shell, hc interp.HandlerContext, args []string) e
 		io.Copy(hc.Stdout, hc.Stdin)
 		return nil
 	}
-	for _, name := range args {
+	for _, name := range absolute(hc, args) {
 		data, err := s.files.Read(name)
 		if err != nil {
 			return fail(hc, 1, "cat: %s: No such file or directory", name)
@@ -125,7 +136,7 @@ func cut(_ context.Context, _ *shell, hc interp.HandlerContext, args []string) e
 }
 
 func sync_(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
-	for _, name := range args {
+	for _, name := range absolute(hc, args) {
 		if _, err := s.files.stat(name, true); err != nil {
 			return fail(hc, 1, "sync: %s: No such file or directory", name)
 		}
@@ -138,6 +149,7 @@ func mv(_ context.Context, s *shell, hc interp.HandlerContext, args []string) er
 	if err != nil || len(names) != 2 {
 		return errors.Join(err, fail(hc, 2, "mv: want two names"))
 	}
+	names = absolute(hc, names)
 	s.files.mu.Lock()
 	defer s.files.mu.Unlock()
 	n, from, base, _, err := s.files.find(names[0], false)
@@ -158,6 +170,7 @@ func cp(_ context.Context, s *shell, hc interp.HandlerContext, args []string) er
 	if err != nil || len(names) != 2 {
 		return errors.Join(err, fail(hc, 2, "cp: want two names"))
 	}
+	names = absolute(hc, names)
 	s.files.mu.Lock()
 	defer s.files.mu.Unlock()
 	n, _, _, _, err := s.files.find(names[0], false)
@@ -176,6 +189,7 @@ func ln(_ context.Context, s *shell, hc interp.HandlerContext, args []string) er
 	if err != nil || len(names) != 2 {
 		return errors.Join(err, fail(hc, 2, "ln: want two names"))
 	}
+	names = absolute(hc, names)
 	s.files.mu.Lock()
 	defer s.files.mu.Unlock()
 	n, _, _, _, err := s.files.find(names[0], false)
@@ -195,7 +209,7 @@ func rm(_ context.Context, s *shell, hc interp.HandlerContext, args []string) er
 	}
 	s.files.mu.Lock()
 	defer s.files.mu.Unlock()
-	for _, name := range names {
+	for _, name := range absolute(hc, names) {
 		if n, dir, base, _, err := s.files.find(name, false); err == nil && dir != nil {
 			n.links--
 			delete(dir.kids, base)
@@ -213,7 +227,7 @@ func mkdir(_ context.Context, s *shell, hc interp.HandlerContext, args []string)
 	if err != nil {
 		mode = 0o755
 	}
-	for _, name := range names {
+	for _, name := range absolute(hc, names) {
 		if flags["-p"] != "" {
 			s.files.mkdirs(name)
 			continue
@@ -235,7 +249,7 @@ func mkdir(_ context.Context, s *shell, hc interp.HandlerContext, args []string)
 func (s *shell) each(hc interp.HandlerContext, names []string, change func(*node)) error {
 	s.files.mu.Lock()
 	defer s.files.mu.Unlock()
-	for _, name := range names {
+	for _, name := range absolute(hc, names) {
 		n, _, _, _, err := s.files.find(name, true)
 		if err != nil {
 			return fail(hc, 1, "%s: No such file or directory", name)
@@ -252,7 +266,7 @@ func chmod(_ context.Context, s *shell, hc interp.HandlerContext, args []string)
 	}
 	var mode fs.FileMode
 	if like := flags["--reference"]; like != "" {
-		mode, _, _, err = s.files.Stat(like)
+		mode, _, _, err = s.files.Stat(absolute(hc, []string{like})[0])
 	} else {
 		var octal uint64
 		octal, err = strconv.ParseUint(names[0], 8, 32)
@@ -269,7 +283,7 @@ func chown(_ context.Context, s *shell, hc interp.HandlerContext, args []string)
 	if err != nil || flags["--reference"] == "" {
 		return errors.Join(err, fail(hc, 2, "chown: the stand-in knows --reference only"))
 	}
-	_, owner, group, err := s.files.Stat(flags["--reference"])
+	_, owner, group, err := s.files.Stat(absolute(hc, []string{flags["--reference"]})[0])
 	if err != nil {
 		return fail(hc, 1, "chown: %v", err)
 	}
@@ -303,7 +317,7 @@ func readlink(_ context.Context, s *shell, hc interp.HandlerContext, args []stri
 	}
 	s.files.mu.Lock()
 	defer s.files.mu.Unlock()
-	_, dir, _, resolved, err := s.files.find(names[0], true)
+	_, dir, _, resolved, err := s.files.find(absolute(hc, names)[0], true)
 	if err != nil && dir == nil {
 		return interp.ExitStatus(1)
 	}

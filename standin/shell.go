@@ -7,7 +7,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path"
 	"strings"
 
 	"mvdan.cc/sh/v3/expand"
@@ -69,10 +68,8 @@ func (s *shell) run(ctx context.Context, text string, in io.Reader, out, errs io
 	return 1
 }
 
-func (s *shell) open(_ context.Context, name string, flag int, _ os.FileMode) (io.ReadWriteCloser, error) {
-	if !path.IsAbs(name) {
-		name = "/" + name
-	}
+func (s *shell) open(ctx context.Context, name string, flag int, _ os.FileMode) (io.ReadWriteCloser, error) {
+	name = absolute(interp.HandlerCtx(ctx), []string{name})[0]
 	if name == "/dev/null" {
 		return &handle{files: NewFiles(map[string]string{"/null": ""}), name: "/null"}, nil
 	}
