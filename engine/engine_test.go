@@ -400,6 +400,16 @@ func TestRehearsalFindings(t *testing.T) {
 	if d.State != change.Rehearsed || d.Rehearsal.Planned != 2 {
 		t.Errorf("%s with %d planned", d.State, d.Rehearsal.Planned)
 	}
+	trials := func() (n int) {
+		for _, h := range r.hosts {
+			n += strings.Count(strings.Join(h.Ran(), " "), "trial")
+		}
+		return n
+	}
+	before := trials()
+	if r.rehearse(r.draft("  - {set: load_module, to: /tmp/evil.so}\n", "{}")); trials() != before {
+		t.Error("a rehearsal had the checker load what the change brings")
+	}
 	d = r.rehearse(r.draft("  - {set: events/worker_connections, to: 9, file: main}\n", "{}"))
 	if d.State != change.Draft || d.Rehearsal.Findings[0].Code != "nothing-planned" {
 		t.Errorf("out of range everywhere: %s, %+v", d.State, d.Rehearsal.Findings)

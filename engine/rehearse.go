@@ -209,7 +209,7 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *view.Rehearse
 	for _, f := range result.Files {
 		files = append(files, host.File{Path: f.Found.Resolved, Content: f.Candidate})
 	}
-	if len(files) > 0 && len(r.svc.Trial.Command) > 0 {
+	if len(files) > 0 && len(r.svc.Trial.Command) > 0 && !result.Executes {
 		answer, said, err := conn.Trial(ctx, files, r.svc.Trial.Command, r.svc.Trial.Covers)
 		if err != nil {
 			return result, nil, err

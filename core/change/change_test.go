@@ -72,6 +72,7 @@ func TestRender(t *testing.T) {
 		{"hard links", "  - {remove: http/sendfile}", Found{Path: "/x", Kind: "regular file", Links: 2}, "hard-links", "2 hard links"},
 		{"unreadable", "  - {remove: http/sendfile}", Found{Path: "/x", Kind: "regular file", Links: 1, Content: []byte("a {")}, "base-unreadable", "not closed"},
 		{"no path", "  - {remove: http/sendfile}", Found{}, "no-path", `"debian"`},
+		{"code waits for approval", "  - {set: load_module, to: /tmp/x.so}", good, "tried-later", "once the change is approved"},
 		{"secrets", "  - {set: http/proxy_password, to: swordfish}", good, "restart", "secret"},
 	} {
 		spec, err := ParseSpec("c.yaml", []byte(specYAML(c.edits)))

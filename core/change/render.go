@@ -61,6 +61,7 @@ type Result struct {
 	Files    []Rendered // those that change
 	Act      Act
 	Findings []Finding
+	Executes bool // the checker must not see it before it is approved
 }
 
 // Stops tells whether a finding keeps the host out.
@@ -146,6 +147,10 @@ func Render(svc *Service, spec *Spec, host expr.Host, files map[string]Found) Re
 			continue
 		}
 		docs[key] = doc
+		if edit.Do == conf.Set && svc.executes(key, address) {
+			r.Executes = true
+			r.find(WarnLevel, "tried-later", files[key].Path, 0, "%s can bring code that the service's checker would run; the checker sees it once the change is approved, before anything is placed", edit.Address)
+		}
 	}
 	for _, key := range keys {
 		doc := docs[key]

@@ -68,6 +68,8 @@ type Setting struct {
 	Unit    string   `yaml:"unit"` // of the number, for people
 	Act     string   `yaml:"act"`
 	Secret  bool     `yaml:"secret"`
+	// Executes tells that a value can bring code which the checker would run.
+	Executes bool `yaml:"executes"`
 
 	address conf.Address
 }
@@ -209,6 +211,29 @@ func (s *Service) setting(file string, a conf.Address) *Setting {
 		}
 	}
 	return nil
+}
+
+// executing are names whose values bring code that a checker may run, or
+// other files that may: their trial waits for the approval.
+var executing = map[conf.Format]*regexp.Regexp{
+	conf.Nginx: regexp.MustCompile(`^(load_module|include|ssl_engine|perl.*|lua_.*|.*_by_lua.*|js_.*)$`),
+	conf.SSHD:  regexp.MustCompile(`(?i)^(include|.*command|subsystem|securitykeyprovider|pkcs11provider)$`),
+	conf.MySQL: regexp.MustCompile(`^(!include.*|(loose[-_])?(plugin|init)[-_](load|load[-_]add|dir|maturity|file)|basedir)$`),
+}
+
+// executes tells whether an edit of this address could have the checker run
+// what the change brings.
+func (s *Service) executes(file string, a conf.Address) bool {
+	if rule := s.setting(file, a); rule != nil && rule.Executes {
+		return true
+	}
+	names := executing[s.Files[file].Format]
+	for _, step := range a {
+		if names != nil && names.MatchString(step.Name) {
+			return true
+		}
+	}
+	return false
 }
 
 func (t *Setting) check(p *Problems) {

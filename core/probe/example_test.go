@@ -1,0 +1,13 @@
+package probe_test
+
+import (
+	"fmt"
+
+	"wladder/core/probe"
+)
+
+func Example() {
+	p := probe.Probe{Name: "no version", Ask: "http :8080/", Expect: `status == 200 && headers["server"] == "nginx"`}
+	fmt.Println(p.Judge(probe.Answer{Status: 200, Headers: map[string]string{"server": "nginx/1.22"}}))
+	// Output: {no version false status 200; want status == 200 && headers["server"] == "nginx"}
+}
