@@ -16,6 +16,7 @@ import (
 	"wladder/core/change"
 	"wladder/core/record"
 	"wladder/core/view"
+	"wladder/store"
 )
 
 // route is one call. Shapes are given by example values; nil is none, a string
@@ -287,7 +288,7 @@ func (s *Server) rehearse(ctx *gin.Context) {
 	}
 	background := context.WithoutCancel(ctx.Request.Context())
 	go func() {
-		bounded, cancel := context.WithTimeout(background, 30*time.Minute)
+		bounded, cancel := context.WithTimeout(background, store.RehearsalTime)
 		defer cancel()
 		if err := carryOut(bounded); err != nil {
 			s.Log.Error("a rehearsal failed", "change", id, "error", err)

@@ -99,12 +99,17 @@ func (e *Engine) Run(ctx context.Context) {
 }
 
 func (e *Engine) renew(ctx context.Context) {
-	tick := time.NewTicker(e.Lease / 4)
+	tick, lost := time.NewTicker(e.Lease/4), time.NewTicker(time.Minute)
 	defer tick.Stop()
+	defer lost.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
+		case <-lost.C:
+			if err := e.Store.EndLostRehearsals(ctx); err != nil && ctx.Err() == nil {
+				e.Log.Error("ending lost rehearsals", "error", err)
+			}
 		case <-tick.C:
 			if err := e.Store.RenewLeases(ctx, e.owner, e.Lease); err != nil && ctx.Err() == nil {
 				e.Log.Error("renewing leases", "error", err)

@@ -178,13 +178,22 @@ func (a answer) number(key string) int {
 
 func (a answer) has(key string) bool { _, ok := a[key]; return ok }
 
-// maxAnswer bounds what a host may send back.
-const maxAnswer = 256 << 20
+// Bounds on what a host may send back, and on how long a script may take that
+// does not bound itself by its arguments.
+const (
+	maxAnswer  = 256 << 20
+	scriptTime = 2 * time.Minute
+)
 
 // run sends a script with its arguments and standard input, and gives its
 // answer. The error is a *Lost, a *ScriptError or an *Unreachable.
 func (c *Conn) run(ctx context.Context, name string, stdin []byte, args ...string) ([]answer, error) {
 	s := scripts[name]
+	if _, bounded := ctx.Deadline(); !bounded {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, scriptTime)
+		defer cancel()
+	}
 	session, err := c.client.NewSession()
 	if err != nil {
 		return nil, &Unreachable{c.target.Name, err}

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -151,6 +152,17 @@ func (s *Store) EndRehearsal(ctx context.Context, actor string, changeID, rehear
 		}
 		return s.happened(ctx, tx, actor, "rehearsal.ended", changeID, subject(changeID), body)
 	})
+}
+
+// RehearsalTime bounds a rehearsal; one that has not ended by then was lost
+// with its server.
+const RehearsalTime = 30 * time.Minute
+
+// EndLostRehearsals says of rehearsals whose server is gone that they ended.
+func (s *Store) EndLostRehearsals(ctx context.Context) error {
+	_, err := s.pool.Exec(ctx, `update rehearsals set ended_at = now(), findings = $2 where ended_at is null and begun_at < now() - $1::interval`, RehearsalTime,
+		[]change.Finding{{Level: change.StopLevel, Code: "lost", Text: "the server was lost during this rehearsal; rehearse again"}})
+	return err
 }
 
 // planRow is the newest rehearsal's plan.

@@ -299,6 +299,32 @@ func TestOneClimbAtWorkOnAHost(t *testing.T) {
 	}
 }
 
+func TestALostRehearsalEnds(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	id, err := s.Draft(ctx, "ines", 0, &change.Spec{Title: "t", Service: "s"})
+	if err == nil {
+		_, err = s.BeginRehearsal(ctx, "ines", id, 1, 3)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, ended := range []bool{false, true} {
+		if err := s.EndLostRehearsals(ctx); err != nil {
+			t.Fatal(err)
+		}
+		d, err := s.Change(ctx, id)
+		if err != nil || (d.Rehearsal.EndedAt != nil) != ended || (len(d.Rehearsal.Findings) == 1) != ended {
+			t.Errorf("%+v, %v; want it ended: %v", d.Rehearsal, err, ended)
+		}
+		s.pool.Exec(ctx, `update rehearsals set begun_at = begun_at - interval '31 min'`)
+	}
+	var refused *Conflict
+	if err := s.Offer(ctx, "ines", id); !errors.As(err, &refused) {
+		t.Errorf("offered without a plan: %v", err)
+	}
+}
+
 func TestRecordIsInOrderWhoeverWrites(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()

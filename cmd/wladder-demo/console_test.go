@@ -138,38 +138,40 @@ func TestConsole(t *testing.T) {
 	o := opened(t)
 	p.url = o.url
 	ctx := t.Context()
-	if err := o.set(ctx); err != nil {
+	if err := o.past(ctx); err != nil {
 		t.Fatal(err)
 	}
 	ines, err := o.as(ctx, "ines")
 	if err != nil {
 		t.Fatal(err)
 	}
-	id := offered(t, ines, demo.File("changes/5-connections.yaml"))
+	const id = 5 // on offer, of those that the demo begins with
 
 	p.signIn("oda")
+	p.says("it is paused: an operator resumes or stops it")
+	p.until("document.querySelectorAll('tbody tr[data-row-key]').length === 6")
 	p.picture("changes")
-	p.says("More connections for the spring flood")
-	p.do(chromedp.Click(chromedp.CSS("a[href='/changes/1']"), chromedp.NodeVisible))
+	p.do(chromedp.Click(chromedp.CSS("a[href='/changes/5']"), chromedp.NodeVisible))
 	p.says("events/worker_connections: 768 → 4096")
-	p.until("document.querySelectorAll('[data-group]').length === 2")
+	p.until("document.querySelectorAll('[data-group]').length === 3")
 	p.until("document.querySelector('.diff .plus u')?.innerText === '2048' || document.querySelector('.diff .plus u')?.innerText === '4096'")
 	p.picture("change")
 	p.press("Approve for 24 hosts")
-	p.says("Change 1 · approved")
+	p.says("Change 5 · approved")
 	p.press("Sign out")
 	p.do(chromedp.WaitVisible(chromedp.CSS("#name")))
 
 	p.signIn("ines")
-	p.do(chromedp.Navigate(p.url + "/changes/1"))
+	p.do(chromedp.Navigate(p.url + "/changes/5"))
 	p.press("Let it climb: 24 hosts")
 	p.says("This changes 24 hosts, stage by stage.")
 	p.press("Let it climb: 24 hosts") // in the dialogue: the last one
 	p.until("document.querySelectorAll('.cell').length === 24")
 	p.until("document.querySelectorAll('.cell[data-state=done]').length >= 6 && document.querySelectorAll('.cell[data-state=working], .cell[data-state=soaking]').length > 2")
-	p.picture("climb")
 	p.until("document.querySelectorAll('.cell[data-state=restored]').length === 1")
-	p.says("Change 1 · completed")
+	p.says("status 500")
+	p.picture("climb")
+	p.says("Change 5 · completed")
 	p.until("document.querySelectorAll('.cell[data-state=done]').length === 23")
 	p.says("status 500")
 	// By keyboard: another host, and back.

@@ -40,7 +40,10 @@ var diff = command{"diff", "N", "what a change would do, per group of hosts", fu
 			if i > 0 {
 				fmt.Fprintln(t.out)
 			}
-			fmt.Fprintln(t.out, t.paint("bold", fmt.Sprintf("group %s  %s", g.Key, counted(len(g.Hosts), "host")))+"  "+t.paint("dim", plain(strings.Join(g.Hosts, ", "))))
+			fmt.Fprintln(t.out, t.paint("bold", fmt.Sprintf("group %s  %s", g.Key, counted(len(g.Hosts), "host"))))
+			for _, line := range wrap(plain(strings.Join(g.Hosts, ", ")), t.width-2) {
+				fmt.Fprintf(t.out, "  %s\n", t.paint("dim", line))
+			}
 			for _, f := range g.Findings {
 				fmt.Fprintf(t.out, "  %s: %s\n", f.Level, plain(f.Text))
 			}

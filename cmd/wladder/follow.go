@@ -180,20 +180,33 @@ func (t *terminal) ladder(d view.ChangeDetail) string {
 			present = r.Stage
 		}
 	}
+	inside := 0 // columns between the rails
+	rows := make([][]string, len(stages))
+	for i, runs := range stages {
+		rows[i] = t.marks(runs)
+		for _, r := range rows[i] {
+			inside = max(inside, visible(r))
+		}
+	}
 	for i := len(stages) - 1; i >= 0; i-- {
 		if len(stages[i]) == 0 {
 			continue
 		}
-		left, right := "├─", "─┤"
+		for k := len(rows[i]) - 1; k >= 0; k-- { // the first host sits on the rung
+			label := ""
+			if k == 0 {
+				label = fmt.Sprintf("  %d  %s, %s", i+1, counted(len(stages[i]), "host"), c.Policy.Stages[i])
+			}
+			row := rows[i][k]
+			fmt.Fprintf(&b, "  │ %s%s │%s\n", row, strings.Repeat(" ", inside-visible(row)), cut(label, max(10, t.width-inside-8)))
+		}
+		left, rung, right := "├", "─", "┤"
 		if i == present {
-			left, right = "╞═", "═╡"
+			left, rung, right = "╞", "═", "╡"
 		}
+		fmt.Fprintf(&b, "  %s%s%s\n", left, strings.Repeat(rung, inside+2), right)
 		if c.Policy.Stages[i].Gate {
-			right += " gate below"
-		}
-		fmt.Fprintf(&b, "  %s %d %s  %s, %s\n", left, i+1, right, counted(len(stages[i]), "host"), c.Policy.Stages[i])
-		for _, row := range t.marks(stages[i]) {
-			fmt.Fprintf(&b, "  │       │  %s\n", row)
+			fmt.Fprintf(&b, "  ┿%s┿  gate\n", strings.Repeat("━", inside+2))
 		}
 	}
 	var legend []string
@@ -215,6 +228,22 @@ func (t *terminal) ladder(d view.ChangeDetail) string {
 		}
 	}
 	return b.String()
+}
+
+// visible counts the columns that a text with colours takes.
+func visible(s string) (n int) {
+	escape := false
+	for _, r := range s {
+		switch {
+		case r == '\x1b':
+			escape = true
+		case escape:
+			escape = r != 'm'
+		default:
+			n++
+		}
+	}
+	return n
 }
 
 // wrap breaks text between words into lines of at most width characters.
@@ -240,7 +269,7 @@ func (t *terminal) marks(runs []view.HostRun) (rows []string) {
 		}
 		return []string{inWords(counts)}
 	}
-	perRow := max(8, (t.width-14)/2)
+	perRow := max(8, (t.width-40)/2)
 	for len(runs) > 0 {
 		n := min(perRow, len(runs))
 		var row []string

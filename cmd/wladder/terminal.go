@@ -135,20 +135,26 @@ func (t *terminal) table(head []string, rows [][]string) {
 			width[i] = max(width[i], len([]rune(row[i])))
 		}
 	}
+	last, indent := len(head)-1, 0
+	for _, w := range width[:last] {
+		indent += w + 2
+	}
 	print := func(row []string, style string) {
 		var b strings.Builder
-		for i, cell := range row {
-			if i == len(row)-1 {
-				b.WriteString(cell)
-			} else {
-				b.WriteString(cell + strings.Repeat(" ", width[i]-len([]rune(cell))+2))
+		for i, cell := range row[:last] {
+			b.WriteString(cell + strings.Repeat(" ", width[i]-len([]rune(cell))+2))
+		}
+		rest := []string{row[last]}
+		if left := t.width - indent; t.live && left >= 20 {
+			rest = wrap(row[last], left)
+		}
+		for i, text := range rest {
+			if i > 0 {
+				b.WriteString("\n" + strings.Repeat(" ", indent))
 			}
+			b.WriteString(text)
 		}
-		line := b.String()
-		if t.live {
-			line = cut(line, t.width)
-		}
-		fmt.Fprintln(t.out, t.paint(style, strings.TrimRight(line, " ")))
+		fmt.Fprintln(t.out, t.paint(style, strings.TrimRight(b.String(), " ")))
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(t.out, t.paint("dim", "none yet"))

@@ -140,7 +140,10 @@ func (a Answer) String() string {
 		if a.Processes != 1 {
 			processes = fmt.Sprintf("%d processes", a.Processes)
 		}
-		return fmt.Sprintf("%s (%s), %s, %d begun since the act", a.State, a.Sub, processes, a.Renewed)
+		if a.Renewed > 0 {
+			processes += fmt.Sprintf(", %d begun since the act", a.Renewed)
+		}
+		return fmt.Sprintf("%s (%s), %s", a.State, a.Sub, processes)
 	case a.Connected:
 		return "connected"
 	}

@@ -31,7 +31,7 @@ fence() {
 # unit_report UNIT MARK: how the unit stands, and how many of its processes
 # began at or after the moment that the file MARK holds, in seconds since boot.
 unit_report() {
-	begun=0
+	begun=9999999999999 # no act yet, so nothing began since
 	if [ -s "$2" ]; then
 		read -r begun <"$2"
 		begun=${begun%.*}${begun#*.}

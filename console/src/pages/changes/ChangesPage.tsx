@@ -10,10 +10,10 @@ const columns: TableColumnsType<Change> = [
   { title: 'No.', dataIndex: 'id', width: 56 },
   { title: 'Change', dataIndex: 'title', render: (title: string, c) => <Link to={`/changes/${c.id}`}>{title}</Link> },
   { title: 'State', dataIndex: 'state', width: 100 },
-  { title: 'Hosts', dataIndex: 'counts', width: 290, render: (_, c) => <Counts counts={c.counts} /> },
+  { title: 'Hosts', dataIndex: 'counts', width: 340, render: (_, c) => <Counts counts={c.counts} /> },
   { title: 'Author', dataIndex: 'author', width: 80 },
   { title: 'Moved', dataIndex: 'updated_at', width: 100, render: (at: string) => <Ago at={at} /> },
-  { title: 'Next', dataIndex: 'next', width: 250 },
+  { title: 'Next', dataIndex: 'next', width: 230 },
 ]
 
 export function ChangesPage() {
