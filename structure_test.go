@@ -21,7 +21,7 @@ var mayImport = map[string]string{
 	"store":            "core/change core/expr core/ladder core/probe core/record core/view",
 	"store/postmaster": "",
 	"engine":           "core/change core/expr core/ladder core/probe core/view host store",
-	"api":              "core/change core/ladder core/record core/view engine store",
+	"api":              "core/change core/ladder core/record core/view engine host store",
 	"client":           "core/ladder core/record core/view",
 	"console":          "",
 	"demo":             "core/view standin",
@@ -37,7 +37,7 @@ var mayImport = map[string]string{
 var only = map[string]string{
 	"github.com/gin-gonic/gin": "api",
 	"github.com/jackc/pgx/v5":  "store store/postmaster",
-	"golang.org/x/crypto/ssh":  "host standin api demo cmd/wladderd cmd/wladder-demo",
+	"golang.org/x/crypto/ssh":  "host standin demo cmd/wladder-demo",
 	"mvdan.cc/sh/v3/interp":    "standin",
 }
 

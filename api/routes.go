@@ -11,11 +11,11 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"golang.org/x/crypto/ssh"
 
 	"wladder/core/change"
 	"wladder/core/record"
 	"wladder/core/view"
+	"wladder/host"
 	"wladder/store"
 )
 
@@ -171,8 +171,8 @@ func (s *Server) loadHosts(ctx *gin.Context) {
 			s.fail(ctx, invalid{fmt.Errorf("host %q: want name, address (ip:port) and login", h.Name)})
 			return
 		}
-		if _, _, _, _, err := ssh.ParseAuthorizedKey([]byte(h.HostKey)); err != nil {
-			s.fail(ctx, invalid{fmt.Errorf("host %q: host_key is no public key; want one as ssh-keyscan prints it, without the name", h.Name)})
+		if err := host.CheckKey(h.HostKey); err != nil {
+			s.fail(ctx, invalid{fmt.Errorf("host %q: %w", h.Name, err)})
 			return
 		}
 	}
@@ -263,7 +263,7 @@ func (s *Server) detail(ctx *gin.Context) (*view.ChangeDetail, bool) {
 	if spec, err := change.ParseSpec("change", []byte(d.Source)); err == nil {
 		d.Reason, d.Ticket, d.Where = spec.Reason, spec.Ticket, spec.Where
 	}
-	if d.Rehearsal != nil {
+	if d.Rehearsal != nil && d.Rehearsal.Planned > 0 {
 		d.Hosts = d.Rehearsal.Planned
 	}
 	d.Next = view.Asked(d.Change)

@@ -242,7 +242,7 @@ func (s *Store) Withdraw(ctx context.Context, actor string, id int64) error {
 
 const changeList = `select c.id, c.title, c.service, c.author, c.state, c.revision, c.created_at, c.updated_at, '' as next, '{}'::jsonb as counts,
 	coalesce((select l.state from climbs l where l.change = c.id order by l.id desc limit 1), '') as rolling,
-	coalesce((select count(*) from rehearsed_hosts h where h.rehearsal = (select max(r.id) from rehearsals r where r.change = c.id and r.ended_at is not null)), 0)::int as hosts
+	coalesce((select count(*) from rehearsed_hosts h where h.rehearsal = (select max(r.id) from rehearsals r where r.change = c.id and r.revision = c.revision and r.ended_at is not null)), 0)::int as hosts
 	from changes c `
 
 // Changes gives the newest changes first.

@@ -147,6 +147,8 @@ func TestConsole(t *testing.T) {
 	}
 	const id = 5 // on offer, of those that the demo begins with
 
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("#name")))
+	p.picture("sign-in")
 	p.signIn("oda")
 	p.says("it is paused: an operator resumes or stops it")
 	p.until("document.querySelectorAll('tbody tr[data-row-key]').length === 6")
@@ -187,7 +189,20 @@ func TestConsole(t *testing.T) {
 		t.Errorf("the server says %s, %v, %v", d.State, d.Counts, err)
 	}
 	p.until("document.documentElement.scrollWidth <= window.innerWidth")
-	p.do(chromedp.EmulateViewport(420, 800))
+	p.do(chromedp.Navigate(p.url + "/changes/4"))
+	p.says("Climb: waiting, at the gate before stage 2")
+	p.says("bulletin-coast-04")
+	p.picture("gate")
+	p.press("Stop, leaving 16 hosts out")
+	p.says("16 hosts will stay as they are; hosts under way go on to their end. Stop?")
+	p.picture("dialogue")
+	p.press("Cancel")
+	p.do(chromedp.Navigate(p.url + "/changes/6"))
+	p.says("/etc/gauge-intake/intake.ini:7: intake/max_gauges: 5000 is out of range; want 1 to 500 gauges")
+	p.picture("findings")
+	p.do(chromedp.Navigate(p.url+"/changes/4"), chromedp.EmulateViewport(420, 800))
+	p.says("Climb: waiting")
+	p.picture("narrow")
 	p.until("document.documentElement.scrollWidth <= window.innerWidth")
 }
 

@@ -164,16 +164,9 @@ func (t *terminal) summary(d view.ChangeDetail) error {
 
 var findings = command{"findings", "N", "what stands against a change", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
 	return func(ctx context.Context, t *terminal, args []string) error {
-		id, err := number(args)
+		d, err := t.rehearsedChange(ctx, args)
 		if err != nil {
 			return err
-		}
-		d, err := t.client().Change(ctx, id)
-		if err != nil {
-			return err
-		}
-		if d.Rehearsal == nil {
-			return fmt.Errorf("change %d has not been rehearsed; wladder rehearse %d does it", id, id)
 		}
 		if ok, err := t.show(d.Rehearsal.Groups); ok {
 			return err
@@ -184,6 +177,19 @@ var findings = command{"findings", "N", "what stands against a change", func(*fl
 		return nil
 	}
 }}
+
+// rehearsedChange reads the change that the operand names, with its rehearsal.
+func (t *terminal) rehearsedChange(ctx context.Context, args []string) (view.ChangeDetail, error) {
+	id, err := number(args)
+	if err != nil {
+		return view.ChangeDetail{}, err
+	}
+	d, err := t.client().Change(ctx, id)
+	if err == nil && d.Rehearsal == nil {
+		err = fmt.Errorf("change %d has not been rehearsed; wladder rehearse %d does it", id, id)
+	}
+	return d, err
+}
 
 // findings prints them, the worst first; bad tells that some stop a host.
 func (t *terminal) findings(d view.ChangeDetail) (bad bool) {

@@ -13,16 +13,9 @@ var diff = command{"diff", "N", "what a change would do, per group of hosts", fu
 	group := f.String("group", "", "only the group whose key begins so")
 	host := f.String("host", "", "only this host")
 	return func(ctx context.Context, t *terminal, args []string) error {
-		id, err := number(args)
+		d, err := t.rehearsedChange(ctx, args)
 		if err != nil {
 			return err
-		}
-		d, err := t.client().Change(ctx, id)
-		if err != nil {
-			return err
-		}
-		if d.Rehearsal == nil {
-			return fmt.Errorf("change %d has not been rehearsed; wladder rehearse %d does it", id, id)
 		}
 		groups := d.Rehearsal.Groups[:0:0]
 		for _, g := range d.Rehearsal.Groups {
@@ -31,7 +24,7 @@ var diff = command{"diff", "N", "what a change would do, per group of hosts", fu
 			}
 		}
 		if len(groups) == 0 {
-			return usagef("no group of change %d fits", id)
+			return usagef("no group of change %d fits", d.ID)
 		}
 		if ok, err := t.show(groups); ok {
 			return err

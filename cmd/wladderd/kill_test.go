@@ -161,11 +161,12 @@ func (w *world) as(name string) *client.Client {
 	return client.New(w.url, w.tokens[name])
 }
 
-// climb drafts a change of one host and starts it.
-func (w *world) climb(host int) int64 {
+// climb drafts a change of the hosts that where fits, brings it to its approval
+// and starts it.
+func (w *world) climb(where string, hosts int, ladder string) int64 {
 	w.Helper()
 	ctx, ines := w.Context(), w.as("ines")
-	id, err := ines.Draft(ctx, 0, fmt.Appendf(nil, "title: t\nreason: r\nservice: pages\nwhere: name == %q\nexpect: 1\nedits: [{set: events/worker_connections, to: 1024}]\nladder: {soak: 100ms}\n", w.hosts[host].Name))
+	id, err := ines.Draft(ctx, 0, fmt.Appendf(nil, "title: t\nreason: r\nservice: pages\nwhere: %q\nexpect: %d\nedits: [{set: events/worker_connections, to: 1024}]\nladder: %s\n", where, hosts, ladder))
 	if err == nil {
 		err = ines.Rehearse(ctx, id)
 	}
@@ -281,7 +282,7 @@ func TestKilledAtEveryStep(t *testing.T) {
 			}
 		}
 		reached := w.stopAt(host.Name, m.step, m.at)
-		id := w.climb(n)
+		id := w.climb(fmt.Sprintf("name == %q", host.Name), 1, "{soak: 100ms}")
 		reached()
 		w.kill()
 		w.goOn()
@@ -326,7 +327,7 @@ func TestKilledWhileAScriptRuns(t *testing.T) {
 		}
 		cut := &standin.Fault{Do: standin.CutAfter, At: at, Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
 		host.Script(cut)
-		id := w.climb(n)
+		id := w.climb(fmt.Sprintf("name == %q", host.Name), 1, "{soak: 100ms}")
 		<-cut.Reached
 		w.kill()
 		close(cut.Release)
@@ -346,29 +347,12 @@ func TestTwoServersShareTheWork(t *testing.T) {
 	first := w.server
 	w.start()
 	second := w.server
-	ctx, ines := t.Context(), w.as("ines")
-	id, err := ines.Draft(ctx, 0, []byte("title: t\nreason: r\nservice: pages\nwhere: labels.role == \"bulletin\"\nexpect: 6\nedits: [{set: events/worker_connections, to: 1024}]\nladder: {stages: [100%], at_once: 6, soak: 700ms}\n"))
-	if err == nil {
-		err = ines.Rehearse(ctx, id)
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	d := w.until(id, func(d view.ChangeDetail) bool { return d.Rehearsal != nil && d.Rehearsal.EndedAt != nil })
-	if err = ines.Offer(ctx, id); err == nil {
-		err = w.as("oda").Approve(ctx, id, d.Rehearsal.Digest)
-	}
-	if err == nil {
-		err = ines.Climb(ctx, id)
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	id := w.climb(`labels.role == "bulletin"`, 6, "{stages: [100%], at_once: 6, soak: 700ms}")
 	w.until(id, func(d view.ChangeDetail) bool { return d.Counts[ladder.Soaking] > 2 })
 	first.Process.Kill()
 	first.Wait()
 	w.server = second
-	d = w.until(id, ended)
+	d := w.until(id, ended)
 	if d.Counts[ladder.Done] != 6 {
 		t.Errorf("ended with %v", d.Counts)
 	}

@@ -7,8 +7,6 @@ package main
 import (
 	"bufio"
 	"context"
-	"crypto/ed25519"
-	"encoding/pem"
 	"errors"
 	"flag"
 	"fmt"
@@ -21,8 +19,6 @@ import (
 	"strings"
 	"syscall"
 	"time"
-
-	"golang.org/x/crypto/ssh"
 
 	"wladder/api"
 	"wladder/console"
@@ -94,12 +90,12 @@ func run(ctx context.Context, c config) error {
 	if err != nil {
 		return err
 	}
-	signer, err := loadSigner(filepath.Join(c.data, "ssh_key"))
+	signer, err := host.LoadSigner(filepath.Join(c.data, "ssh_key"))
 	if err != nil {
 		return err
 	}
 	if c.showKey {
-		fmt.Print(string(ssh.MarshalAuthorizedKey(signer.PublicKey())))
+		fmt.Print(host.PublicKey(signer))
 		return nil
 	}
 	if c.database == "" {
@@ -155,7 +151,7 @@ func addAccounts(ctx context.Context, st *store.Store, path string) error {
 	return nil
 }
 
-func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, signer ssh.Signer) error {
+func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, signer host.Signer) error {
 	e := engine.New(engine.Config{Store: st, Dialer: &host.Dialer{Signer: signer}, Log: log, Lease: c.lease})
 	listener, err := net.Listen("tcp", c.listen)
 	if err != nil {
@@ -182,31 +178,4 @@ func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, sig
 		server.Close()
 	}
 	return nil
-}
-
-// loadSigner reads the key with which the server signs in to hosts, making one
-// where there is none.
-func loadSigner(path string) (ssh.Signer, error) {
-	data, err := os.ReadFile(path)
-	if errors.Is(err, os.ErrNotExist) {
-		_, private, err := ed25519.GenerateKey(nil)
-		if err != nil {
-			return nil, err
-		}
-		block, err := ssh.MarshalPrivateKey(private, "wladderd")
-		if err != nil {
-			return nil, err
-		}
-		data = pem.EncodeToMemory(block)
-		if err := os.WriteFile(path, data, 0o600); err != nil {
-			return nil, err
-		}
-	} else if err != nil {
-		return nil, err
-	}
-	signer, err := ssh.ParsePrivateKey(data)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w; restore it from a backup, or remove it and let hosts know the new key", path, err)
-	}
-	return signer, nil
 }

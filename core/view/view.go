@@ -63,7 +63,7 @@ type Change struct {
 	Author    string       `json:"author"`
 	State     change.State `json:"state"`
 	Revision  int          `json:"revision"`
-	Hosts     int          `json:"hosts"` // in the plan
+	Hosts     int          `json:"hosts"` // in the plan; while there is none, those rehearsed
 	CreatedAt time.Time    `json:"created_at"`
 	UpdatedAt time.Time    `json:"updated_at"`
 	Next      string       `json:"next"` // what is asked of whom, in words

@@ -21,7 +21,7 @@ export function Actions({ detail, me }: { detail: ChangeDetail; me: Account }) {
   const choose = (c: Choice) => (c.ask ? setAsked(c) : go.mutate(c))
   return (
     <div className="action">
-      <div style={{ display: 'flex', flexWrap: 'wrap', gap: 8 }}>
+      <div className="buttons">
         {choices(detail, me).map((c, i) => (
           <Button key={c.deed} type={i === 0 ? 'primary' : 'default'} danger={c.outlined} loading={go.isPending} onClick={() => choose(c)}>
             {c.words}
@@ -30,7 +30,7 @@ export function Actions({ detail, me }: { detail: ChangeDetail; me: Account }) {
       </div>
       <span className="second">Next: {detail.next}</span>
       {go.error && <Alert type="error" title={go.error.message} />}
-      <Modal open={asked !== undefined} title={asked?.ask} okText={asked?.words} okButtonProps={{ danger: asked?.outlined, disabled: asked?.reason && !because.trim() }} onOk={() => asked && go.mutate(asked)} onCancel={() => setAsked(undefined)}>
+      <Modal open={asked !== undefined} closable={false} title={asked?.ask} okText={asked?.words} okButtonProps={{ danger: asked?.outlined, disabled: asked?.reason && !because.trim() }} onOk={() => asked && go.mutate(asked)} onCancel={() => setAsked(undefined)}>
         {asked?.reason && <Input.TextArea aria-label="Reason" placeholder="What has to be mended" rows={3} value={because} onChange={(e) => setBecause(e.target.value)} />}
       </Modal>
     </div>

@@ -1,0 +1,50 @@
+package view
+
+import (
+	"strings"
+	"testing"
+
+	"wladder/core/change"
+	"wladder/core/ladder"
+)
+
+// TestAskedNamesSomebody has every state say what it waits for.
+func TestAskedNamesSomebody(t *testing.T) {
+	for _, s := range change.States {
+		text := Asked(Change{State: s, Author: "ines", Hosts: 1})
+		waiting := s == change.Draft || s == change.Rehearsed || s == change.Offered || s == change.Approved
+		if text == "" || waiting == (text == "nothing") && s != change.Climbing {
+			t.Errorf("%s: %q", s, text)
+		}
+	}
+	for _, c := range []struct {
+		Change
+		want string
+	}{
+		{Change{State: change.Draft, Author: "ines"}, "ines rehearses it"},
+		{Change{State: change.Draft, Author: "ines", Hosts: 3}, "ines mends what stops it"},
+		{Change{State: change.Offered, Author: "ines"}, "other than ines"},
+		{Change{State: change.Approved, Hosts: 1}, "(1 host)"},
+		{Change{State: change.Approved, Hosts: 24}, "(24 hosts)"},
+		{Change{State: change.Climbing, Rolling: ladder.Paused}, "resumes or stops"},
+		{Change{State: change.Climbing, Rolling: ladder.Waiting}, "at a gate"},
+		{Change{State: change.Climbing, Rolling: ladder.Stopping}, "under way are through"},
+		{Change{State: change.Climbing, Rolling: ladder.Running}, "it climbs"},
+	} {
+		if got := Asked(c.Change); !strings.Contains(got, c.want) {
+			t.Errorf("%+v: %q; want %q", c.Change, got, c.want)
+		}
+	}
+}
+
+func TestRoles(t *testing.T) {
+	ines := Account{Roles: []string{"author", "operator"}}
+	for role, want := range map[string]bool{"viewer": true, "author": true, "operator": true, "reviewer": false, "admin": false, "": false} {
+		if ines.Has(role) != want {
+			t.Errorf("%q: %v", role, !want)
+		}
+	}
+	if nobody := (Account{}); !nobody.Has("viewer") || nobody.Has("author") {
+		t.Error("an account without a role reads, and does no more")
+	}
+}
