@@ -25,6 +25,7 @@ import (
 	"wladder/core/ladder"
 	"wladder/core/view"
 	"wladder/engine"
+	"wladder/host"
 	"wladder/store"
 	"wladder/store/postmaster"
 )
@@ -202,7 +203,7 @@ func newCaller(t *testing.T) (*caller, *store.Store) {
 			t.Fatal(err)
 		}
 	}
-	e := engine.New(engine.Config{Store: st})
+	e := engine.New(engine.Config{Store: st, Dialer: &host.Dialer{}})
 	c := &caller{t: t, server: httptest.NewServer(New(Config{Store: st, Engine: e, Log: slog.New(slog.DiscardHandler)}))}
 	t.Cleanup(c.server.Close)
 	return c, st
@@ -364,6 +365,12 @@ func TestBadInputChangesNothing(t *testing.T) {
 		t.Errorf("names and labels did not stay data: %+v", hosts)
 	}
 	c.call("POST", "/survey", view.SurveyOrder{Where: "corse > 1"}, 422, nil)
+	c.as("ada", "session")
+	var surveyed view.Surveyed
+	c.call("POST", "/survey", view.SurveyOrder{}, 200, &surveyed)
+	if surveyed.Hosts != 1 || !strings.Contains(surveyed.Failed[nasty], "cannot be reached") {
+		t.Errorf("surveyed: %+v", surveyed)
+	}
 	// Another site's page cannot use the session's cookie.
 	request, _ := http.NewRequest("POST", c.server.URL+prefix+"/changes", strings.NewReader(draftText("x")))
 	request.Header.Set("Origin", "https://elsewhere.example")

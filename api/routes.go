@@ -184,16 +184,14 @@ func (s *Server) survey(ctx *gin.Context) {
 	if !s.read(ctx, &in) {
 		return
 	}
-	hosts, err := s.Engine.Survey(ctx, in.Where)
+	asked, failed, err := s.Engine.Survey(ctx, in.Where)
 	if err != nil {
 		s.fail(ctx, invalid{err})
 		return
 	}
-	out := view.Surveyed{Hosts: len(hosts), Failed: map[string]string{}}
-	for name, err := range hosts {
-		if err != nil {
-			out.Failed[name] = err.Error()
-		}
+	out := view.Surveyed{Hosts: asked, Failed: map[string]string{}}
+	for name, err := range failed {
+		out.Failed[name] = err.Error()
 	}
 	ctx.JSON(http.StatusOK, out)
 }

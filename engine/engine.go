@@ -171,14 +171,14 @@ func target(h view.Host) host.Target {
 	return host.Target{Name: h.Name, Address: h.Address, User: h.Login, HostKey: h.HostKey, Sudo: h.Sudo}
 }
 
-// Survey asks hosts what they are, in parallel; a host that cannot be reached
-// has its error in the answer.
-func (e *Engine) Survey(ctx context.Context, where string) (map[string]error, error) {
+// Survey asks hosts what they are, in parallel, and gives how many it asked and
+// the errors of those that did not answer.
+func (e *Engine) Survey(ctx context.Context, where string) (asked int, failed map[string]error, err error) {
 	hosts, err := e.match(ctx, where)
 	if err != nil {
-		return nil, err
+		return 0, nil, err
 	}
-	failed := map[string]error{}
+	failed = map[string]error{}
 	var mu sync.Mutex
 	e.each(len(hosts), func(i int) {
 		if _, err := e.survey(ctx, hosts[i]); err != nil {
@@ -187,7 +187,7 @@ func (e *Engine) Survey(ctx context.Context, where string) (map[string]error, er
 			mu.Unlock()
 		}
 	})
-	return failed, nil
+	return len(hosts), failed, nil
 }
 
 func (e *Engine) survey(ctx context.Context, h view.Host) (expr.Traits, error) {

@@ -117,7 +117,7 @@ func newRig(t *testing.T, subnet, n int) *rig {
 func (r *rig) start() {
 	ctx, cancel := context.WithCancel(context.Background())
 	log := slog.New(slog.NewTextHandler(testWriter{r.t}, &slog.HandlerOptions{Level: slog.LevelWarn}))
-	r.engine = New(Config{Store: r.store, Dialer: &host.Dialer{Signer: signer(2)}, Lease: time.Second, LookFor: 20 * time.Second, Log: log})
+	r.engine = New(Config{Store: r.store, Dialer: &host.Dialer{Signer: signer(2)}, Lease: time.Second, LookFor: 8 * time.Second, Log: log})
 	ended := make(chan struct{})
 	go func() { r.engine.Run(ctx); close(ended) }()
 	r.stop = func() { cancel(); <-ended }

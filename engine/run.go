@@ -27,6 +27,7 @@ type hostRun struct {
 	files []host.File
 	conn  *host.Conn
 	claim host.Claim
+	since time.Time // when we first failed to look at the host
 }
 
 // result is how a step went.
@@ -168,7 +169,10 @@ func (r *hostRun) afterLook(res result, e store.Ending) (ladder.Position, store.
 	e.Looks, e.LostStep = r.Looks+1, r.LostStep
 	if res.sight == nil { // it could not be looked at
 		e.Outcome = ladder.Failed
-		if time.Duration(e.Looks)*5*time.Second > r.LookFor {
+		if r.since.IsZero() {
+			r.since = time.Now()
+		}
+		if time.Since(r.since) > r.LookFor {
 			e.Why = fmt.Sprintf("%s; it could not be looked at since (%s)", r.Why, res.note)
 			e.Failed, e.Files, e.Process = true, ladder.FilesUnknown, ladder.ProcessUnknown
 			return ladder.Position{State: ladder.Stranded}, e

@@ -12,7 +12,7 @@
 set -eu
 cache=${WLADDER_LAB:-${XDG_CACHE_HOME:-$HOME/.cache}/wladder-lab}
 packages=systemd,systemd-sysv,dbus,libpam-systemd,openssh-server,nginx,iproute2,procps,sudo
-root=$cache/root-$(printf %s "$packages" | sha256sum | cut -c1-8)
+root=$cache/root-$(sha256sum <"$0" | cut -c1-8)
 
 case $1 in
 base)
@@ -20,7 +20,7 @@ base)
 	mkdir -p "$cache"
 	[ -e "$cache/id" ] || ssh-keygen -q -t ed25519 -N '' -C lab -f "$cache/id"
 	new=$root.new
-	rm -rf "$new"
+	rm -rf "$cache"/root-*
 	for sources in /etc/apt/sources.list /etc/apt/sources.list.d/*.sources; do [ -s "$sources" ] && break; done
 	mmdebstrap --quiet --variant=minbase --dpkgopt='path-exclude=/usr/share/man/*' --dpkgopt='path-exclude=/usr/share/doc/*' \
 		--dpkgopt='path-exclude=/usr/share/locale/*' --dpkgopt=force-unsafe-io --include="$packages" bookworm "$new" - <"$sources"
@@ -30,6 +30,10 @@ base)
 	mkdir -p "$new/root/.ssh"
 	chmod 700 "$new/root/.ssh"
 	cp "$cache/id.pub" "$new/root/.ssh/authorized_keys"
+	chroot "$new" useradd -m -s /bin/sh op # reaches root by sudo
+	echo 'op ALL=(ALL) NOPASSWD: ALL' >"$new/etc/sudoers.d/op"
+	cp -r "$new/root/.ssh" "$new/home/op/.ssh"
+	chroot "$new" chown -R op:op /home/op/.ssh
 	systemctl --root="$new" -q mask console-getty.service getty@tty1.service e2scrub_reap.service e2scrub_all.timer \
 		apt-daily.timer apt-daily-upgrade.timer fstrim.timer dpkg-db-backup.timer dev-hugepages.mount \
 		sys-fs-fuse-connections.mount systemd-pstore.service

@@ -153,7 +153,8 @@ func newRig(t *testing.T, hosts int) *rig {
 		if err != nil {
 			t.Fatal(err)
 		}
-		load = append(load, view.Host{Name: fmt.Sprintf("h%d", n+1), Address: fmt.Sprintf("10.77.0.%d:22", n+3), Login: "root", HostKey: string(key), Labels: map[string]string{"role": "bulletin"}})
+		login := []string{"root", "op"}[n%2] // the second one reaches root by sudo
+		load = append(load, view.Host{Name: fmt.Sprintf("h%d", n+1), Address: fmt.Sprintf("10.77.0.%d:22", n+3), Login: login, Sudo: login != "root", HostKey: string(key), Labels: map[string]string{"role": "bulletin"}})
 	}
 	if err := r.store.LoadHosts(ctx, "ada", load); err != nil {
 		t.Fatal(err)

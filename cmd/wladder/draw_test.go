@@ -1,0 +1,106 @@
+package main
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"testing"
+
+	"wladder/core/change"
+	"wladder/core/ladder"
+	"wladder/core/view"
+)
+
+func drawn(width int, colour bool, c *view.Climb) string {
+	d := view.ChangeDetail{Change: view.Change{ID: 7, Title: "More \x1b[2Jconnections\nnow", State: change.Climbing, Counts: view.Counts{}}, Climb: c}
+	for _, r := range c.Runs {
+		d.Counts[r.State]++
+	}
+	t := &terminal{width: width, colour: colour}
+	return t.ladder(d)
+}
+
+func climbOf(states string, stages ...ladder.Stage) *view.Climb {
+	c := &view.Climb{State: ladder.Running, Policy: ladder.Policy{Stages: stages}}
+	for stage, marks := range strings.Split(states, "/") {
+		for _, m := range marks {
+			for state, s := range symbols {
+				if s.mark == string(m) {
+					run := view.HostRun{Host: fmt.Sprintf("h%d", len(c.Runs)), Stage: stage, State: state}
+					if state == ladder.Restored || state == ladder.Stranded {
+						run.Why = "settle: probe \"page\" is not well: status 500"
+					}
+					c.Runs = append(c.Runs, run)
+				}
+			}
+		}
+	}
+	return c
+}
+
+func TestLadderIsDrawn(t *testing.T) {
+	got := drawn(60, false, climbOf("#/##=!/~@o-?<oo", ladder.Stage{Count: 1}, ladder.Stage{Percent: 25}, ladder.Stage{Percent: 100, Gate: true}))
+	want := `change 7  More \x1b[2Jconnections⏎ now
+climb running
+  │ ~ @ o - ? < o o │  3  8 hosts, up to 100%
+  ╞═════════════════╡
+  ┿━━━━━━━━━━━━━━━━━┿  gate
+  │ # # = !         │  2  4 hosts, up to 25%
+  ├─────────────────┤
+  │ #               │  1  1 host, up to 1
+  ├─────────────────┤
+
+  o 3 queued   ~ 1 working   @ 1 soaking   # 3 done   < 1 restoring   = 1 restored   ? 1 unknown   ! 1 stranded   - 1 passed-over
+  = h3 restored: settle: probe "page" is not well: status
+    500
+  ! h4 stranded: settle: probe "page" is not well: status
+    500
+`
+	if got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	coloured := drawn(60, true, climbOf("#=", ladder.Stage{Percent: 100}))
+	if !strings.Contains(coloured, "\x1b[32m#\x1b[0m \x1b[33m=\x1b[0m │") {
+		t.Errorf("colours: %q", coloured)
+	}
+}
+
+func TestALongRungBreaksAndAVeryLongOneCounts(t *testing.T) {
+	rows := strings.Count(drawn(80, false, climbOf(strings.Repeat("o", 100), ladder.Stage{Percent: 100})), "│ o")
+	if rows != 5 {
+		t.Errorf("100 hosts take %d rows at 80 columns", rows)
+	}
+	if got := drawn(80, false, climbOf(strings.Repeat("#", 600)+"=", ladder.Stage{Percent: 100})); !strings.Contains(got, "│ 600 done, 1 restored │") {
+		t.Errorf("601 hosts:\n%s", got)
+	}
+}
+
+func TestTablesFitTheTerminal(t *testing.T) {
+	var out bytes.Buffer
+	term := &terminal{out: &out, live: true, width: 40}
+	term.table([]string{"NO.", "TITLE", "NEXT"}, [][]string{{"1", "tab\there", "a reviewer other than ines approves or declines it"}})
+	want := `NO.  TITLE        NEXT
+1    tab\x09here  a reviewer other than
+                  ines approves or
+                  declines it
+`
+	if out.String() != want {
+		t.Errorf("got\n%s\nwant\n%s", out.String(), want)
+	}
+	out.Reset()
+	term.table([]string{"A", "B"}, nil)
+	if out.String() != "none yet\n" {
+		t.Errorf("an empty table: %q", out.String())
+	}
+}
+
+func TestTextFromElsewhereCannotMoveTheCursor(t *testing.T) {
+	for in, want := range map[string]string{"plain": "plain", "a\x1b]0;x\x07b": `a\x1b]0;x\x07b`, "two\nlines": "two⏎ lines", "naïve → ok": "naïve → ok", "\u009b31m": `\x9b31m`} {
+		if got := plain(in); got != want {
+			t.Errorf("%q: %q; want %q", in, got, want)
+		}
+	}
+	if got := lines("a\tb\r\nc\x1b[1m"); got != "a        b\nc\\x1b[1m" {
+		t.Errorf("lines: %q", got)
+	}
+}
