@@ -331,7 +331,7 @@ func (s *Server) withdraw(ctx *gin.Context) {
 
 func (s *Server) climb(ctx *gin.Context) {
 	if id, ok := s.id(ctx); ok {
-		_, err := s.Store.StartClimb(ctx, who(ctx).Name, id)
+		_, err := s.Store.StartClimb(ctx, who(ctx).Name, id, host.ScriptsDigest())
 		s.nothing(ctx, http.StatusAccepted, err)
 	}
 }

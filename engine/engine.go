@@ -72,7 +72,7 @@ func (e *Engine) Run(ctx context.Context) {
 	tick := time.NewTicker(e.Lease / 5)
 	defer tick.Stop()
 	for ctx.Err() == nil {
-		if err := e.Store.Advance(ctx); err != nil && ctx.Err() == nil {
+		if err := e.Store.Advance(ctx, host.ScriptsDigest()); err != nil && ctx.Err() == nil {
 			e.Log.Error("deciding", "error", err)
 		}
 		claimed, err := e.Store.ClaimRuns(ctx, e.owner, e.Lease, 64)

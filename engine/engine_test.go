@@ -195,7 +195,7 @@ func (r *rig) until(id int64, f func(*view.ChangeDetail) bool) *view.ChangeDetai
 }
 
 func (r *rig) climb(id int64) *view.ChangeDetail {
-	if _, err := r.store.StartClimb(r.t.Context(), "ines", id); err != nil {
+	if _, err := r.store.StartClimb(r.t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
 		r.t.Fatal(err)
 	}
 	return r.until(id, func(d *view.ChangeDetail) bool { return d.Climb.State != ladder.Running })
@@ -342,7 +342,7 @@ func TestNothingStartsWithoutItsApproval(t *testing.T) {
 			t.Errorf("got %v; want a conflict with %q", err, what)
 		}
 	}
-	start := func() error { _, err := r.store.StartClimb(ctx, "ines", id); return err }
+	start := func() error { _, err := r.store.StartClimb(ctx, "ines", id, host.ScriptsDigest()); return err }
 	old := r.approved(id).Rehearsal.Digest
 	wants("you wrote change", r.store.Judge(ctx, "ines", id, old, change.Approval, ""))
 	// A new revision, rehearsed and offered: the old approval starts nothing.

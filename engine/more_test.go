@@ -10,6 +10,7 @@ import (
 	"wladder/core/change"
 	"wladder/core/ladder"
 	"wladder/core/view"
+	"wladder/host"
 	"wladder/standin"
 )
 
@@ -60,7 +61,7 @@ func TestTwoFilesAreOneSet(t *testing.T) {
 	// On one host the second file is edited between the look and the rename.
 	cut := &standin.Fault{Do: standin.CutBefore, At: "place", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
 	r.hosts[2].Script(cut)
-	if _, err := r.store.StartClimb(ctx, "ines", id); err != nil {
+	if _, err := r.store.StartClimb(ctx, "ines", id, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	<-cut.Reached
@@ -94,7 +95,7 @@ func TestStopAndGoOn(t *testing.T) {
 	before := runtime.NumGoroutine()
 	id := r.draft(connections, "{stages: [100%], at_once: 4, soak: 600ms}")
 	r.approved(id)
-	if _, err := r.store.StartClimb(t.Context(), "ines", id); err != nil {
+	if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	for range 3 {
@@ -130,7 +131,7 @@ func TestAHostThatStaysAwayIsStranded(t *testing.T) {
 	r.approved(id)
 	cut := &standin.Fault{Do: standin.CutAfter, At: "place", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
 	r.hosts[0].Script(cut)
-	if _, err := r.store.StartClimb(t.Context(), "ines", id); err != nil {
+	if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	<-cut.Reached

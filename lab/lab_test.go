@@ -238,7 +238,7 @@ func (r *rig) climb(id int64) *view.ChangeDetail {
 	events, stop := r.engine.Subscribe(id)
 	defer stop()
 	if err == nil {
-		_, err = r.store.StartClimb(ctx, "ines", id)
+		_, err = r.store.StartClimb(ctx, "ines", id, host.ScriptsDigest())
 	}
 	if err != nil {
 		r.Fatalf("%v: %+v", err, d.Rehearsal)

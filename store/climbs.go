@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -41,8 +42,18 @@ func approved(ctx context.Context, tx pgx.Tx, id int64, digest string) error {
 	return err
 }
 
-// StartClimb starts the approved plan of a change.
-func (s *Store) StartClimb(ctx context.Context, actor string, id int64) (climb int64, err error) {
+// otherScripts tells that a plan was approved with other host scripts than
+// this server would send.
+func otherScripts(plan *change.Plan, scripts string) error {
+	if plan.Scripts != scripts {
+		return conflict("this server's host scripts are not those of the approved plan (it was upgraded since); rehearse the change and have it approved again")
+	}
+	return nil
+}
+
+// StartClimb starts the approved plan of a change; scripts is the digest of the
+// host scripts that would carry it out.
+func (s *Store) StartClimb(ctx context.Context, actor string, id int64, scripts string) (climb int64, err error) {
 	err = s.tx(ctx, func(tx pgx.Tx) error {
 		c, err := lockChange(ctx, tx, id)
 		if err != nil {
@@ -60,6 +71,9 @@ func (s *Store) StartClimb(ctx context.Context, actor string, id int64) (climb i
 		}
 		plan, err := DecodePlan(p.Plan, p.Digest)
 		if err != nil {
+			return err
+		}
+		if err := otherScripts(plan, scripts); err != nil {
 			return err
 		}
 		if err := tx.QueryRow(ctx, `insert into climbs (change, digest, plan, state, started_by) values ($1, $2, $3, 'running', $4) returning id`,
@@ -156,25 +170,31 @@ func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladde
 	})
 }
 
-// Advance has the ladder decide for every climb that is under way.
-func (s *Store) Advance(ctx context.Context) error {
+// Advance has the ladder decide for every climb that is under way; scripts is
+// the digest of this server's host scripts.
+func (s *Store) Advance(ctx context.Context, scripts string) error {
 	ids, err := many[struct{ ID int64 }](ctx, s.pool, `select id from climbs where state in ('running', 'stopping') order by id`)
 	if err != nil {
 		return err
 	}
 	var all []error
 	for _, c := range ids {
-		all = append(all, s.tx(ctx, func(tx pgx.Tx) error { return s.advance(ctx, tx, c.ID) }))
+		all = append(all, s.tx(ctx, func(tx pgx.Tx) error { return s.advance(ctx, tx, c.ID, scripts) }))
 	}
 	return errors.Join(all...)
 }
 
-func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64) error {
+func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, scripts string) error {
 	c, err := one[climbRow](ctx, tx, "climb", climbColumns+`where id = $1 for update skip locked`, id)
 	if missing := (*NotFound)(nil); errors.As(err, &missing) {
 		return nil // another server decides
 	}
 	if err != nil {
+		return err
+	}
+	// The change's row before the record's head, as everywhere: else two
+	// transactions could wait for each other.
+	if _, err := lockChange(ctx, tx, c.Change); err != nil {
 		return err
 	}
 	plan, err := DecodePlan(c.Plan, c.Digest)
@@ -187,7 +207,7 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64) error {
 	}
 	d := ladder.Decide(ladder.Climb{State: c.State, Policy: plan.Policy, Open: c.Open, Forgiven: c.Forgiven, Runs: runs})
 	if len(d.Start) > 0 {
-		if err := approved(ctx, tx, c.Change, c.Digest); err != nil {
+		if err := cmp.Or(approved(ctx, tx, c.Change, c.Digest), otherScripts(plan, scripts)); err != nil {
 			return s.setClimb(ctx, tx, "wladderd", c, ladder.Paused, err.Error())
 		}
 	}

@@ -55,7 +55,7 @@ func started(t *testing.T, s *Store, n int) (changeID int64) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan := &change.Plan{Change: id, Revision: 1, Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, StopAfter: n}}
+	plan := &change.Plan{Change: id, Revision: 1, Scripts: "scripts", Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, StopAfter: n}}
 	for _, h := range all[:n] {
 		plan.Leaves = append(plan.Leaves, change.Leaf{HostID: h.ID, Host: h.Name, Files: []change.LeafFile{}})
 	}
@@ -71,10 +71,10 @@ func started(t *testing.T, s *Store, n int) (changeID int64) {
 		err = s.Judge(ctx, "oda", id, digest, change.Approval, "")
 	}
 	if err == nil {
-		_, err = s.StartClimb(ctx, "ines", id)
+		_, err = s.StartClimb(ctx, "ines", id, "scripts")
 	}
 	if err == nil {
-		err = s.Advance(ctx)
+		err = s.Advance(ctx, "scripts")
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -322,6 +322,30 @@ func TestALostRehearsalEnds(t *testing.T) {
 	var refused *Conflict
 	if err := s.Offer(ctx, "ines", id); !errors.As(err, &refused) {
 		t.Errorf("offered without a plan: %v", err)
+	}
+}
+
+// TestOtherScriptsStartNothing has the server upgraded after the approval.
+func TestOtherScriptsStartNothing(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	id := started(t, s, 2)
+	if _, err := s.pool.Exec(ctx, `update host_runs set state = 'queued', step = ''`); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Advance(ctx, "newer"); err != nil {
+		t.Fatal(err)
+	}
+	d, err := s.Change(ctx, id)
+	if err != nil || d.Climb.State != ladder.Paused || d.Counts[ladder.Queued] != 2 || !strings.Contains(d.Climb.Why, "upgraded since") {
+		t.Errorf("%s: %s, %v, %v", d.Climb.State, d.Climb.Why, d.Counts, err)
+	}
+	if _, err := s.pool.Exec(ctx, `update changes set state = 'approved'`); err != nil {
+		t.Fatal(err)
+	}
+	var refused *Conflict
+	if _, err := s.StartClimb(ctx, "ines", id, "newer"); !errors.As(err, &refused) {
+		t.Errorf("started with other scripts: %v", err)
 	}
 }
 

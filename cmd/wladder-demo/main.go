@@ -73,6 +73,7 @@ func run(ctx context.Context, dir, listen string, tour bool) error {
 	} else if err := fresh(dir, listen); err != nil {
 		return err
 	}
+	fmt.Println("Starting the server, its PostgreSQL and the stand-in hosts …")
 	if err := o.start(ctx, listen, second); err != nil {
 		return err
 	}
@@ -80,6 +81,7 @@ func run(ctx context.Context, dir, listen string, tour bool) error {
 	if tour {
 		return o.tour(ctx)
 	}
+	fmt.Println("Letting past changes happen …")
 	if err := o.past(ctx); err != nil {
 		return err
 	}

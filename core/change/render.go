@@ -119,6 +119,9 @@ func Render(svc *Service, spec *Spec, host expr.Host, files map[string]Found) Re
 				value = strings.Join(edit.To.Words, " ")
 			}
 			if wrong := rule.judge(value); wrong != "" {
+				if rule.Secret {
+					wrong = "the secret value is not of the type, or in the range, that the definition wants"
+				}
 				_, line, _ := docs[key].Get(edit.Address)
 				code := "wrong-type"
 				if strings.Contains(wrong, "out of range") {

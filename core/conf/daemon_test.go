@@ -26,7 +26,10 @@ func TestDaemonsAgree(t *testing.T) {
 			return exec.Command("/usr/sbin/mariadbd", "--defaults-file="+path, "--help", "--verbose")
 		}},
 	}
-	os.MkdirAll("/run/sshd", 0o755) // sshd wants it even to be asked
+	if err := os.MkdirAll("/run/sshd", 0o755); err != nil { // sshd wants it even to be asked
+		t.Logf("SKIPPED for sshd: %v", err)
+		delete(ask, SSHD)
+	}
 	exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", hostKey).Run()
 	words := func(s string) string { return strings.Join(strings.Fields(s), " ") }
 	for _, c := range []struct {
@@ -62,7 +65,10 @@ func TestDaemonsAgree(t *testing.T) {
 		{"another section leaves it alone", MySQL, nil, []Edit{{Do: Set, Address: "client/max_connections", To: Text("7")}}, 3, "max-connections 151"},
 	} {
 		t.Run(string(c.format)+"/"+c.name, func(t *testing.T) {
-			daemon := ask[c.format]
+			daemon, ok := ask[c.format]
+			if !ok {
+				t.Skip("SKIPPED: it cannot be asked here")
+			}
 			stock, err := os.ReadFile(daemon.stock)
 			if err != nil {
 				t.Skipf("SKIPPED: %v", err)

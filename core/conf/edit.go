@@ -236,7 +236,7 @@ func (d *Document) removal(n *Node) splice {
 	if start == 0 {
 		start = d.bom()
 	}
-	if before == "" && (after == "" || after[0] == '#') {
+	if d.Format != Nginx || before == "" && (after == "" || after[0] == '#') {
 		return splice{Span: Span{start, next}}
 	}
 	from := n.Start
@@ -384,7 +384,7 @@ func (d *Document) endOfFile() surroundings {
 func (d *Document) insertion(parent *Node) (at int, sibling string, s surroundings) {
 	var last, entry *Node
 	for _, c := range parent.Children {
-		if c.CommentedOut || parent.implicit && c.Block && d.Format != Nginx {
+		if c.CommentedOut || parent.implicit && c.Block && d.Format != Nginx || d.Format == MySQL && c.Name[0] == '!' {
 			continue
 		}
 		last = c
@@ -419,7 +419,7 @@ func (d *Document) insertion(parent *Node) (at int, sibling string, s surroundin
 	s.eol = d.eol(anchor)
 	text, next := d.line(max(anchor-1, 0))
 	rest := strings.TrimLeft(string(d.data[anchor:text.End]), " \t")
-	if rest != "" && rest[0] != '#' { // more stands on this line: stay within it
+	if d.Format == Nginx && rest != "" && rest[0] != '#' { // more stands on this line: stay within it
 		s.before, s.eol = " ", " "
 		if last == nil {
 			s.after = " "
