@@ -2,7 +2,7 @@ package conf
 
 import (
 	"fmt"
-	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -17,7 +17,7 @@ func wide(b byte) bool { return b == ' ' || b == '\t' || b == '\r' || b == '\n' 
 
 // lexWord reads the word at i and gives where it ends. A bare word ends at
 // white space, ";" or "{" ("${" excepted).
-func lexWord(data []byte, i int) (Word, error) {
+func lexWord(data string, i int) (Word, error) {
 	start := i
 	if q := data[i]; q == '"' || q == '\'' {
 		for i++; i < len(data); i++ {
@@ -48,9 +48,9 @@ func lexWord(data []byte, i int) (Word, error) {
 	return Word{Span{start, i}, unescape(data[start:i])}, nil
 }
 
-func unescape(raw []byte) string {
-	if !strings.Contains(string(raw), `\`) {
-		return string(raw)
+func unescape(raw string) string {
+	if strings.IndexByte(raw, '\\') < 0 {
+		return raw
 	}
 	var b strings.Builder
 	for i := 0; i < len(raw); i++ {
@@ -82,9 +82,9 @@ type openBlock struct {
 }
 
 func (braces) parse(d *Document) error {
-	data, i := d.data, d.bom()
+	data, i := d.src, d.bom()
 	stack := []openBlock{{node: d.root}}
-	var words []Word
+	words := make([]Word, 0, 8)
 	for {
 		for i < len(data) && wide(data[i]) {
 			i++
@@ -101,22 +101,26 @@ func (braces) parse(d *Document) error {
 		}
 		switch c := data[i]; c {
 		case '#':
-			text, _ := d.line(i)
-			if len(words) == 0 && strings.TrimLeft(string(data[text.Start:i]), " \t\xef\xbb\xbf") == "" {
-				d.commented(top, Span{i, text.End})
+			comment, _ := d.lineFrom(i)
+			before := i
+			for before > d.bom() && blank(data[before-1]) {
+				before--
 			}
-			i = text.End
+			if len(words) == 0 && (before == d.bom() || data[before-1] == '\n') {
+				d.commented(top, comment)
+			}
+			i = comment.End
 		case ';':
 			if len(words) == 0 {
 				return d.errorAt(i, "unexpected ;")
 			}
 			n := &Node{Name: words[0].Text, Span: Span{words[0].Start, i + 1}}
-			n.setWords(words[1:])
+			n.setWords(slices.Clone(words[1:]))
 			if len(words) == 1 {
 				n.Value = Span{i, i}
 			}
 			top.node.Children = append(top.node.Children, n)
-			words = nil
+			words = words[:0]
 			i++
 		case '{':
 			if len(words) == 0 {
@@ -126,9 +130,9 @@ func (braces) parse(d *Document) error {
 				return d.errorAt(i, "blocks are nested more than %d deep", MaxDepth)
 			}
 			n := &Node{Name: words[0].Text, Block: true, Span: Span{words[0].Start, len(data)}, head: i + 1}
-			n.setWords(words[1:])
+			n.setWords(slices.Clone(words[1:]))
 			top.node.Children = append(top.node.Children, n)
-			words = nil
+			words = words[:0]
 			i++
 			if strings.HasSuffix(n.Name, "_by_lua_block") {
 				end := rawBlockEnd(data, i)
@@ -165,7 +169,7 @@ func (braces) parse(d *Document) error {
 
 // rawBlockEnd finds the brace that closes a block of foreign code, by counting
 // braces outside quotes and "--" comments; -1 where there is none.
-func rawBlockEnd(data []byte, i int) int {
+func rawBlockEnd(data string, i int) int {
 	for depth := 1; i < len(data); i++ {
 		switch c := data[i]; {
 		case c == '-' && i+1 < len(data) && data[i+1] == '-':
@@ -189,7 +193,16 @@ func rawBlockEnd(data []byte, i int) int {
 	return -1
 }
 
-var directive = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+// directive tells names from prose: letters, digits and underscores.
+func directive(name string) bool {
+	for i := range len(name) {
+		c := name[i] | 0x20
+		if !(c >= 'a' && c <= 'z' || name[i] == '_' || i > 0 && name[i] >= '0' && name[i] <= '9') {
+			return false
+		}
+	}
+	return name != ""
+}
 
 // commented reads a comment line that holds an entry, or opens or closes a
 // block that was commented out line by line.
@@ -202,7 +215,7 @@ func (d *Document) commented(in *openBlock, comment Span) {
 	for i < comment.End && blank(d.data[i]) {
 		i++
 	}
-	body := d.data[:comment.End]
+	body := d.src[:comment.End]
 	var words []Word
 	for start := i; i < comment.End; {
 		switch c := body[i]; {
@@ -216,8 +229,8 @@ func (d *Document) commented(in *openBlock, comment Span) {
 			}
 			return
 		case c == ';' || c == '{':
-			rest := strings.TrimLeft(string(body[i+1:]), " \t")
-			if len(words) == 0 || !directive.MatchString(words[0].Text) || rest != "" && rest[0] != '#' {
+			rest := strings.TrimLeft(body[i+1:], " \t")
+			if len(words) == 0 || !directive(words[0].Text) || rest != "" && rest[0] != '#' {
 				return
 			}
 			n := &Node{Name: words[0].Text, Block: c == '{', CommentedOut: true, Span: Span{start, i + 1}, head: i + 1, spaced: spaced}
@@ -246,7 +259,7 @@ func (d *Document) commented(in *openBlock, comment Span) {
 // words splits text as nginx would; ok is false where it holds anything but
 // words: an end mark, a comment, an open quote.
 func nginxWords(text string) (words []Word, ok bool) {
-	data := []byte(text)
+	data := text
 	for i := 0; i < len(data); {
 		switch c := data[i]; {
 		case wide(c):
@@ -265,7 +278,7 @@ func nginxWords(text string) (words []Word, ok bool) {
 	return words, len(words) > 0
 }
 
-func oddBackslashes(data []byte) bool {
+func oddBackslashes(data string) bool {
 	n := 0
 	for n < len(data) && data[len(data)-1-n] == '\\' {
 		n++

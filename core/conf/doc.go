@@ -67,6 +67,7 @@ type Document struct {
 	Name   string
 	Format Format
 	data   []byte
+	src    string // data as text, of which names and words are parts
 	root   *Node
 	starts []int // offset of each line's first byte
 	syntax syntax
@@ -126,7 +127,7 @@ func (e *Error) Error() string {
 // Parse reads data as a document; name is used in errors only. The data is
 // kept, not copied: the caller must not change it afterwards.
 func Parse(name string, format Format, data []byte) (*Document, error) {
-	d := &Document{Name: name, Format: format, data: data, syntax: syntaxes[format]}
+	d := &Document{Name: name, Format: format, data: data, src: string(data), syntax: syntaxes[format]}
 	whole := func(what string) error { return &Error{File: name, What: what} }
 	switch {
 	case d.syntax == nil:
@@ -190,6 +191,21 @@ func (d *Document) line(offset int) (text Span, next int) {
 	return text, next
 }
 
+// lineFrom gives the text of the line that begins at offset, without its end
+// mark, and where the next one begins.
+func (d *Document) lineFrom(offset int) (text Span, next int) {
+	next = len(d.src)
+	end := next
+	if i := strings.IndexByte(d.src[offset:], '\n'); i >= 0 {
+		end = offset + i
+		next = end + 1
+	}
+	for end > offset && d.src[end-1] == '\r' {
+		end--
+	}
+	return Span{offset, end}, next
+}
+
 // eol is the line end in use around offset, else the file's first, else LF.
 func (d *Document) eol(offset int) string {
 	if text, next := d.line(offset); next > text.End {
@@ -201,7 +217,7 @@ func (d *Document) eol(offset int) string {
 	return "\n"
 }
 
-func (d *Document) text(s Span) string { return string(d.data[s.Start:s.End]) }
+func (d *Document) text(s Span) string { return d.src[s.Start:s.End] }
 
 // indent is the white space before offset, where nothing else stands there.
 func (d *Document) indent(offset int) string {

@@ -14,7 +14,7 @@ func (keywords) same(a, b string) bool { return strings.EqualFold(a, b) }
 
 // keywordWords splits the arguments in data[i:end] as sshd's argv_split does
 // with comments ending the line. open is set where a quote is not closed.
-func keywordWords(data []byte, i, end int) (words []Word, open bool) {
+func keywordWords(data string, i, end int) (words []Word, open bool) {
 	for i < end {
 		if blank(data[i]) {
 			i++
@@ -23,7 +23,15 @@ func keywordWords(data []byte, i, end int) (words []Word, open bool) {
 		if data[i] == '#' {
 			break
 		}
-		start, text, quote := i, []byte{}, byte(0)
+		start := i
+		for i < end && !blank(data[i]) && data[i] != '\\' && data[i] != '"' && data[i] != '\'' {
+			i++
+		}
+		if i == end || blank(data[i]) { // nothing to unquote
+			words = append(words, Word{Span{start, i}, data[start:i]})
+			continue
+		}
+		text, quote := []byte(data[start:i]), byte(0)
 		for ; i < end; i++ {
 			c := data[i]
 			switch {
@@ -52,7 +60,7 @@ func keywordWords(data []byte, i, end int) (words []Word, open bool) {
 	return words, false
 }
 
-func letters(data []byte, i, end int) int {
+func letters(data string, i, end int) int {
 	for i < end && (data[i] >= 'a' && data[i] <= 'z' || data[i] >= 'A' && data[i] <= 'Z' || data[i] >= '0' && data[i] <= '9') {
 		i++
 	}
@@ -61,7 +69,7 @@ func letters(data []byte, i, end int) int {
 
 // keywordLine reads one line's text as an entry; nil where it is none.
 func keywordLine(d *Document, start, end int) (*Node, error) {
-	stop := letters(d.data, start, end)
+	stop := letters(d.src, start, end)
 	if stop == start || stop < end && !blank(d.data[stop]) && d.data[stop] != '=' {
 		return nil, d.errorAt(start, "want a keyword and its value")
 	}
@@ -72,7 +80,7 @@ func keywordLine(d *Document, start, end int) (*Node, error) {
 	if i < end && d.data[i] == '=' {
 		i++
 	}
-	words, open := keywordWords(d.data, i, end)
+	words, open := keywordWords(d.src, i, end)
 	if open {
 		return nil, d.errorAt(words[len(words)-1].Start, "a quote is not closed")
 	}
@@ -88,7 +96,7 @@ func keywordLine(d *Document, start, end int) (*Node, error) {
 func (k keywords) parse(d *Document) error {
 	scope, inComment := d.root, (*Node)(nil)
 	for at := d.bom(); at < len(d.data); {
-		text, next := d.line(at)
+		text, next := d.lineFrom(at)
 		start := at
 		at = next
 		end := text.End
@@ -158,9 +166,8 @@ func (s keywords) encode(v Value, _ string) (string, error) {
 		if err := printable(v.Text); err != nil {
 			return "", err
 		}
-		data := []byte(v.Text)
-		words, open := keywordWords(data, 0, len(data))
-		if !open && len(words) > 0 && words[0].Start == 0 && words[len(words)-1].End == len(data) {
+		words, open := keywordWords(v.Text, 0, len(v.Text))
+		if !open && len(words) > 0 && words[0].Start == 0 && words[len(words)-1].End == len(v.Text) {
 			return v.Text, nil
 		}
 		return s.word(v.Text)

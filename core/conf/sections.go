@@ -20,7 +20,7 @@ func (s sections) same(a, b string) bool {
 
 // commentStart finds the "#" that ends a line's text outside quotes, after
 // remove_end_comment in the server's option reader; end where there is none.
-func commentStart(data []byte, i, end int) int {
+func commentStart(data string, i, end int) int {
 	quote, escape := byte(0), false
 	for ; i < end; i++ {
 		c := data[i]
@@ -41,31 +41,31 @@ func commentStart(data []byte, i, end int) int {
 
 func (s sections) line(d *Document, start, end int) *Node {
 	if s.mysql {
-		end = commentStart(d.data, start, end)
+		end = commentStart(d.src, start, end)
 	}
 	for end > start && blank(d.data[end-1]) {
 		end--
 	}
 	n := &Node{Span: Span{start, end}}
-	text := d.data[start:end]
-	sep := strings.IndexByte(string(text), '=')
-	if colon := strings.IndexByte(string(text), ':'); !s.mysql && colon > 0 && (sep < 0 || colon < sep) {
+	text := d.src[start:end]
+	sep := strings.IndexByte(text, '=')
+	if colon := strings.IndexByte(text, ':'); !s.mysql && colon > 0 && (sep < 0 || colon < sep) {
 		sep = colon
 	}
 	if s.mysql && len(text) > 0 && text[0] == '!' {
-		sep = strings.IndexAny(string(text), " \t")
+		sep = strings.IndexAny(text, " \t")
 	}
 	if sep < 0 {
-		n.Name, n.bare = string(text), true
+		n.Name, n.bare = text, true
 		n.setWords(nil)
 		return n
 	}
-	n.Name = strings.TrimRight(string(text[:sep]), " \t")
+	n.Name = strings.TrimRight(text[:sep], " \t")
 	at := start + sep + 1
 	for at < end && blank(d.data[at]) {
 		at++
 	}
-	raw := string(d.data[at:end])
+	raw := d.src[at:end]
 	value := raw
 	if s.mysql {
 		value = mysqlDecode(raw)
@@ -77,7 +77,7 @@ func (s sections) line(d *Document, start, end int) *Node {
 func (s sections) parse(d *Document) error {
 	scope := d.root
 	for at := d.bom(); at < len(d.data); {
-		text, next := d.line(at)
+		text, next := d.lineFrom(at)
 		start, end := at, text.End
 		at = next
 		for start < end && blank(d.data[start]) {
@@ -95,18 +95,18 @@ func (s sections) parse(d *Document) error {
 			for i < end && blank(d.data[i]) {
 				i++
 			}
-			if i < end && letters(d.data, i, i+1) > i {
+			if i < end && letters(d.src, i, i+1) > i {
 				if n := s.line(d, i, end); settingName(n.Name) && (!n.bare || i == start+1 && s.mysql && strings.ContainsAny(n.Name, "-_")) {
 					n.CommentedOut, n.spaced = true, i > start+1
 					scope.Children = append(scope.Children, n)
 				}
 			}
 		case '[':
-			stop := strings.IndexByte(string(d.data[start:end]), ']')
+			stop := strings.IndexByte(d.src[start:end], ']')
 			if stop < 0 {
 				return d.errorAt(start, "the section header is not closed; want ]")
 			}
-			name := strings.TrimSpace(string(d.data[start+1 : start+stop]))
+			name := strings.TrimSpace(d.src[start+1 : start+stop])
 			scope = &Node{Name: name, Block: true, Span: Span{start, start + stop + 1}, head: start + stop + 1}
 			scope.setWords(nil)
 			d.root.Children = append(d.root.Children, scope)
