@@ -34,13 +34,12 @@ type Config struct {
 // Server answers requests.
 type Server struct {
 	Config
-	router  http.Handler
-	started time.Time
+	router http.Handler
 }
 
 // New makes a server; it is an http.Handler.
 func New(c Config) *Server {
-	s := &Server{Config: c, started: time.Now()}
+	s := &Server{Config: c}
 	gin.SetMode(gin.ReleaseMode)
 	g := gin.New()
 	g.Use(gin.CustomRecoveryWithWriter(io.Discard, func(ctx *gin.Context, p any) {

@@ -153,11 +153,11 @@ func (t *terminal) summary(d view.ChangeDetail) error {
 	}
 	if r.Digest == "" {
 		fmt.Fprintln(t.out, "there is no plan: mend what stops it, then rehearse again")
-		return notWell
+		return errNotWell
 	}
 	fmt.Fprintf(t.out, "digest %s\nnext: wladder diff %d, then wladder offer %d\n", r.Digest, d.ID, d.ID)
 	if bad {
-		return notWell
+		return errNotWell
 	}
 	return nil
 }
@@ -172,7 +172,7 @@ var findings = command{"findings", "N", "what stands against a change", func(*fl
 			return err
 		}
 		if t.findings(d) {
-			return notWell
+			return errNotWell
 		}
 		return nil
 	}

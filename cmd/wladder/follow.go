@@ -112,7 +112,7 @@ func (t *terminal) follow(ctx context.Context, c *client.Client, id int64) error
 	}
 	for _, r := range end.Climb.Runs {
 		if r.State != ladder.Done {
-			return notWell
+			return errNotWell
 		}
 	}
 	return nil

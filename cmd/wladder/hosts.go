@@ -117,7 +117,7 @@ var survey = command{"survey", "", "ask machines what they are", func(f *flag.Fl
 			fmt.Fprintln(t.out, plain(why))
 		}
 		if len(out.Failed) > 0 {
-			return notWell
+			return errNotWell
 		}
 		return nil
 	}

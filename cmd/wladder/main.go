@@ -49,8 +49,8 @@ type usage struct{ error }
 
 func usagef(format string, args ...any) error { return usage{fmt.Errorf(format, args...)} }
 
-// notWell ends a command whose output has said already what is wrong.
-var notWell = errors.New("")
+// errNotWell ends a command whose output has said already what is wrong.
+var errNotWell = errors.New("")
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
@@ -112,7 +112,7 @@ func (t *terminal) status(name string, err error) int {
 	if err == nil {
 		return 0
 	}
-	if err != notWell {
+	if err != errNotWell {
 		fmt.Fprintf(t.errs, "wladder %s: %v\n", name, err)
 	}
 	switch {

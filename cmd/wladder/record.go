@@ -29,7 +29,7 @@ var recordCommand = command{"record", "", "what happened, by whom; -verify tells
 				fmt.Fprintf(t.out, "the record does not hold: %s\n", v.Broken)
 			}
 			if !v.Holds {
-				return notWell
+				return errNotWell
 			}
 			return nil
 		}
