@@ -319,11 +319,21 @@ func TestLadderStopsAtFailuresAndGates(t *testing.T) {
 	if d.Counts[ladder.Restored] != 1 || d.Counts[ladder.Queued] != 4 {
 		t.Errorf("after a failure: %v", d.Counts)
 	}
+	// Going on forgives that one, and the next failure pauses again.
+	if err := r.store.Order(ctx, "ines", id, ladder.Resume); err != nil {
+		t.Fatal(err)
+	}
+	d = r.until(id, func(d *view.ChangeDetail) bool {
+		return d.Climb.State == ladder.Paused && d.Counts[ladder.Restoring] == 0
+	})
+	if d.Counts[ladder.Restored] != 2 || !strings.Contains(d.Climb.Why, "1 host failed in stage 2") {
+		t.Errorf("after another failure: %v, %s", d.Counts, d.Climb.Why)
+	}
 	if err := r.store.Order(ctx, "ines", id, ladder.Stop); err != nil {
 		t.Fatal(err)
 	}
 	d = r.until(id, func(d *view.ChangeDetail) bool { return d.State == change.Stopped })
-	if d.Counts[ladder.PassedOver] != 4 {
+	if d.Counts[ladder.PassedOver] != 3 {
 		t.Errorf("after the stop: %v", d.Counts)
 	}
 	if !strings.Contains(r.file(0), "worker_processes 3;") || r.file(1) != confText || r.file(2) != confText {

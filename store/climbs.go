@@ -94,16 +94,15 @@ func (s *Store) StartClimb(ctx context.Context, actor string, id int64, scripts 
 
 // climbRow is a row of climbs.
 type climbRow struct {
-	ID       int64
-	Change   int64
-	Digest   string
-	Plan     string
-	State    ladder.ClimbState
-	Open     int
-	Forgiven int
+	ID     int64
+	Change int64
+	Digest string
+	Plan   string
+	State  ladder.ClimbState
+	Open   int
 }
 
-const climbColumns = `select id, change, digest, plan, state, open, forgiven from climbs `
+const climbColumns = `select id, change, digest, plan, state, open from climbs `
 
 func (s *Store) setClimb(ctx context.Context, tx pgx.Tx, actor string, c climbRow, state ladder.ClimbState, why string) error {
 	if _, err := tx.Exec(ctx, `update climbs set state = $2, why = $3, ended_at = case when $2 in ('completed', 'stopped') then now() end where id = $1`, c.ID, string(state), why); err != nil {
@@ -126,7 +125,7 @@ func (s *Store) setClimb(ctx context.Context, tx pgx.Tx, actor string, c climbRo
 }
 
 func runsOf(ctx context.Context, tx pgx.Tx, climb int64) ([]ladder.Run, error) {
-	return many[ladder.Run](ctx, tx, `select id, stage, state, failed from host_runs where climb = $1 order by stage, host`, climb)
+	return many[ladder.Run](ctx, tx, `select id, stage, state, failed and not forgiven as failed from host_runs where climb = $1 order by stage, host`, climb)
 }
 
 // Order carries out what a person tells a climb.
@@ -148,12 +147,7 @@ func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladde
 			if err != nil {
 				return err
 			}
-			open, failed := c.Open, 0
-			for _, r := range runs {
-				if r.Failed {
-					failed++
-				}
-			}
+			open := c.Open
 			if c.State == ladder.Waiting { // this gate, not the next one
 				for _, r := range runs {
 					if !r.State.Final() {
@@ -162,7 +156,10 @@ func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladde
 					}
 				}
 			}
-			if _, err := tx.Exec(ctx, `update climbs set open = $2, forgiven = $3 where id = $1`, c.ID, open, failed); err != nil {
+			if _, err := tx.Exec(ctx, `update climbs set open = $2 where id = $1`, c.ID, open); err != nil {
+				return err
+			}
+			if _, err := tx.Exec(ctx, `update host_runs set forgiven = true where climb = $1 and failed`, c.ID); err != nil {
 				return err
 			}
 		}
@@ -205,7 +202,7 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, scripts string
 	if err != nil {
 		return err
 	}
-	d := ladder.Decide(ladder.Climb{State: c.State, Policy: plan.Policy, Open: c.Open, Forgiven: c.Forgiven, Runs: runs})
+	d := ladder.Decide(ladder.Climb{State: c.State, Policy: plan.Policy, Open: c.Open, Runs: runs})
 	if len(d.Start) > 0 {
 		if err := cmp.Or(approved(ctx, tx, c.Change, c.Digest), otherScripts(plan, scripts)); err != nil {
 			return s.setClimb(ctx, tx, "wladderd", c, ladder.Paused, err.Error())

@@ -45,16 +45,15 @@ type Run struct {
 	ID     int64
 	Stage  int
 	State  RunState
-	Failed bool // ended badly, or was passed over for a fault of the change
+	Failed bool // ended badly, or was passed over for a fault of the change, and nobody went on from it yet
 }
 
 // Climb is what Decide sees of a climb.
 type Climb struct {
-	State    ClimbState
-	Policy   Policy
-	Open     int // stages below this one have their gates open
-	Forgiven int // failures that a person has seen and gone on from
-	Runs     []Run
+	State  ClimbState
+	Policy Policy
+	Open   int // stages below this one have their gates open
+	Runs   []Run
 }
 
 // Decision is what to do now.
@@ -67,10 +66,10 @@ type Decision struct {
 
 // Decide says what a climb does next. It holds: never more than at_once hosts
 // under way, never a host of a stage while a lower stage is not through, none
-// past a closed gate, none after stop_after failures.
+// past a closed gate, none after stop_after failures in a stage.
 func Decide(c Climb) Decision {
 	d := Decision{State: c.State}
-	stage, active, failures, first := -1, 0, 0, ""
+	stage, active, failures := -1, 0, map[int]int{}
 	var queued []int64
 	for _, r := range c.Runs {
 		if !r.State.Final() && (stage < 0 || r.Stage < stage) {
@@ -80,7 +79,7 @@ func Decide(c Climb) Decision {
 			active++
 		}
 		if r.Failed {
-			failures++
+			failures[r.Stage]++
 		}
 	}
 	for _, r := range c.Runs {
@@ -103,12 +102,15 @@ func Decide(c Climb) Decision {
 		d.State = Completed
 		return d
 	}
-	if fresh := failures - c.Forgiven; fresh >= c.Policy.StopAfter {
-		if fresh != 1 {
-			first = "s"
+	for at := range c.Policy.Stages { // a stage below may have ended with them
+		if n := failures[at]; n >= c.Policy.StopAfter {
+			hosts := "hosts"
+			if n == 1 {
+				hosts = "host"
+			}
+			d.State, d.Why = Paused, fmt.Sprintf("%d %s failed in stage %d; the ladder stops after %d", n, hosts, at+1, c.Policy.StopAfter)
+			return d
 		}
-		d.State, d.Why = Paused, fmt.Sprintf("%d host%s failed; the ladder stops after %d", fresh, first, c.Policy.StopAfter)
-		return d
 	}
 	if stage < len(c.Policy.Stages) && c.Policy.Stages[stage].Gate && stage >= c.Open {
 		d.State, d.Why = Waiting, fmt.Sprintf("at the gate before stage %d", stage+1)

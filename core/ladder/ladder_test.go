@@ -112,7 +112,7 @@ func TestDecide(t *testing.T) {
 		for i := range n {
 			c.Runs = append(c.Runs, Run{ID: int64(i), Stage: stages[i], State: Queued})
 		}
-		failed := 0
+		failed := map[int]int{} // by stage, since somebody last went on
 		for step := 0; c.State != Completed && c.State != Stopped; step++ {
 			if step > 500 {
 				t.Fatalf("seed %d: never ends", seed)
@@ -123,8 +123,10 @@ func TestDecide(t *testing.T) {
 			}
 			c.State = d.State
 			for _, id := range d.Start {
-				if c.State != Running || failed-c.Forgiven >= p.StopAfter {
-					t.Fatalf("seed %d: starts a host while %s with %d failures", seed, c.State, failed)
+				for stage, n := range failed {
+					if c.State != Running || n >= p.StopAfter {
+						t.Fatalf("seed %d: starts a host while %s with %d failures in stage %d", seed, c.State, n, stage+1)
+					}
 				}
 				if p.Stages[c.Runs[id].Stage].Gate && c.Open <= c.Runs[id].Stage {
 					t.Fatalf("seed %d: passes a closed gate", seed)
@@ -152,7 +154,7 @@ func TestDecide(t *testing.T) {
 				run := &c.Runs[active[r.IntN(len(active))]]
 				if run.State = Done; r.IntN(8) == 0 {
 					run.State, run.Failed = Restored, true
-					failed++
+					failed[run.Stage]++
 				}
 			}
 			if c.State == Paused || c.State == Waiting {
@@ -165,7 +167,10 @@ func TestDecide(t *testing.T) {
 							break
 						}
 					}
-					c.Forgiven = failed
+					for i := range c.Runs {
+						c.Runs[i].Failed = false
+					}
+					clear(failed)
 					c.State, _ = Told(c.State, Resume)
 				}
 			}

@@ -116,7 +116,6 @@ create table climbs (
 	state      text not null check (state in ('running', 'paused', 'waiting', 'stopping', 'completed', 'stopped')),
 	why        text not null default '',
 	open       int not null default 0,
-	forgiven   int not null default 0,
 	started_by text not null references accounts,
 	started_at timestamptz not null default now(),
 	ended_at   timestamptz,
@@ -139,6 +138,7 @@ create table host_runs (
 	lost_step   text not null default '', -- what was begun when we lost sight; empty unless unknown
 	looks       int not null default 0,
 	failed      boolean not null default false,
+	forgiven    boolean not null default false, -- a person saw it fail, and went on
 	why         text not null default '',
 	files       text not null default 'old' check (files in ('old', 'new', 'mixed', 'unknown')),
 	process     text not null default 'old' check (process in ('old', 'new', 'down', 'unknown')),
