@@ -51,6 +51,7 @@ func TestRealHosts(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	os.ReadFile(script) // the test cache notes what is read
 	began := time.Now()
 	if out, err := exec.Command(script, "base").CombinedOutput(); err != nil {
 		t.Fatalf("building the root: %v: %s", err, out)

@@ -14,11 +14,16 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	// What the programs under test are built from, so that a result is not
+	// taken from the test cache when one of these has changed.
+	_ "wladder/api"
 	"wladder/client"
+	_ "wladder/console"
 	"wladder/core/change"
 	"wladder/core/ladder"
 	"wladder/core/view"
 	"wladder/demo"
+	_ "wladder/store/postmaster"
 )
 
 var pictures = flag.String("pictures", "", "keep a picture of each page in this directory")
@@ -28,6 +33,10 @@ var pictures = flag.String("pictures", "", "keep a picture of each page in this 
 func opened(t *testing.T) *office {
 	t.Helper()
 	bin := t.TempDir()
+	sources, _ := filepath.Glob("../wladder*/*.go")
+	for _, name := range sources {
+		os.ReadFile(name) // the test cache notes what is read
+	}
 	build := exec.Command("go", "build", "-tags", "nomsgpack", "-o", bin, "wladder/cmd/wladderd", "wladder/cmd/wladder")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
