@@ -56,7 +56,7 @@ func TestDaemonsAgree(t *testing.T) {
 			[]Edit{{Do: Set, Address: `Match["User relay"]/X11Forwarding`, To: Text("no")}}, 1, "x11forwarding no"},
 		{"a value that needs quoting", SSHD, nil, []Edit{{Do: Set, Address: "Banner", To: Value{Words: []string{"/etc/two words"}}}}, 1, "banner /etc/two words"},
 		{"first wins", SSHD, func(s string) string { return "MaxSessions 4\n" + s + "\nMaxSessions 7\n" }, []Edit{{Do: Set, Address: "MaxSessions[1]", To: Text("5")}}, 1, "maxsessions 5"},
-		{"CRLF and no final line end", SSHD, func(s string) string { return strings.TrimRight(s, "\n") }, []Edit{{Do: Set, Address: "ClientAliveInterval", To: Text("30")}}, 1, "clientaliveinterval 30"},
+		{"no final line end", SSHD, func(s string) string { return strings.TrimRight(s, "\n") }, []Edit{{Do: Set, Address: "ClientAliveInterval", To: Text("30")}}, 1, "clientaliveinterval 30"},
 
 		{"a commented default", MySQL, nil, []Edit{{Do: Set, Address: "mysqld/max_connections", To: Text("211")}}, 1, "max-connections 211"},
 		{"- for _", MySQL, nil, []Edit{{Do: Set, Address: "mysqld/table-open-cache", To: Text("311")}}, 1, "table-open-cache 311"},
