@@ -70,15 +70,11 @@ func (d *Document) apply(e Edit) (*Document, error) {
 	places := d.Find(address)
 	want := max(e.Every, 1)
 	if len(places) > 0 && len(places) != want {
-		lines := make([]string, len(places))
-		for i, n := range places {
-			lines[i] = fmt.Sprint(d.Line(n.Start))
-		}
 		if len(places) == 1 {
 			return nil, d.refuseAt(places[0], e, "fits this place only; want exactly %d", want)
 		}
 		return nil, d.refuse(e, "fits %d places, lines %s; want exactly %d: name one, as in %s",
-			len(places), strings.Join(lines, ", "), want, d.suggest(address, places[0]))
+			len(places), d.lines(places), want, d.suggest(address, places[0]))
 	}
 	if len(places) == 0 && e.Every > 1 {
 		return nil, d.refuse(e, "fits no place; want exactly %d", want)
@@ -111,6 +107,22 @@ func (d *Document) apply(e Edit) (*Document, error) {
 		return nil, d.refuse(e, "edit %q is not known; want set or remove", e.Do)
 	}
 	return d.spliced(e, address, splices)
+}
+
+// lines lists the lines where nodes begin, for people.
+func (d *Document) lines(nodes []*Node) string {
+	all := make([]string, len(nodes))
+	for i, n := range nodes {
+		all[i] = fmt.Sprint(d.Line(n.Start))
+	}
+	return strings.Join(all, ", ")
+}
+
+// unnamable are characters that a new name cannot hold; nginx quotes them.
+var unnamable = map[Format]string{
+	SSHD:  "=#;[]\"' \t:!",
+	MySQL: "=[]#;",
+	INI:   "=[]#;",
 }
 
 // suggest gives an address that fits one place only.
@@ -256,12 +268,8 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 			break
 		}
 		if len(found) > 1 {
-			lines := make([]string, len(found))
-			for i, n := range found {
-				lines[i] = fmt.Sprint(d.Line(n.Start))
-			}
 			return splice{}, d.refuse(e, "is not there, and %s, where it would go, fits %d places, lines %s: name one of them",
-				a[:depth+1], len(found), strings.Join(lines, ", "))
+				a[:depth+1], len(found), d.lines(found))
 		}
 		if !found[0].Block {
 			return splice{}, d.refuseAt(found[0], e, "%s is an entry, not a block", a[:depth+1])
@@ -272,10 +280,8 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 		if s.Index != 0 || s.Key != "" {
 			return splice{}, d.refuse(e, "%s is not there, and cannot be made from its pick", s)
 		}
-		if s.Name == "" || strings.ContainsAny(s.Name, "\r\n\x00") || d.Format != Nginx && strings.ContainsAny(s.Name, "=#;[]\"' \t:!") && s.Name[0] != '!' {
-			if d.Format == SSHD || s.Name == "" || strings.ContainsAny(s.Name, "\r\n\x00=[]#;") {
-				return splice{}, d.refuse(e, "%q cannot be a name in this format", s.Name)
-			}
+		if s.Name == "" || strings.ContainsAny(s.Name, "\r\n\x00"+unnamable[d.Format]) {
+			return splice{}, d.refuse(e, "%q cannot be a name in this format", s.Name)
 		}
 	}
 	last := a[len(a)-1]
