@@ -53,7 +53,7 @@ func TestRender(t *testing.T) {
 		t.Fatal(err)
 	}
 	host := expr.Host{Name: "b1", Traits: expr.Traits{OSFamily: "debian", Cores: 6}}
-	good := Found{Path: "/etc/nginx/nginx.conf", Kind: "regular file", Links: 1, Content: []byte(nginxConf)}
+	good := Found{Path: "/etc/nginx/nginx.conf", Resolved: "/etc/nginx/nginx.conf", Kind: "regular file", Content: []byte(nginxConf)}
 	for _, c := range []struct {
 		name, edits string
 		found       Found
@@ -68,9 +68,9 @@ func TestRender(t *testing.T) {
 		{"wrong type", "  - {set: events/worker_connections, to: many}", good, "wrong-type", "want a whole number"},
 		{"several places", "  - {set: http/server/x, to: 1, every: 2}", good, "edit-refused", "want exactly 2"},
 		{"nothing to change", "  - {set: events/worker_connections, to: 768}", good, "nothing-to-change", "already"},
-		{"missing", "  - {remove: http/sendfile}", Found{Path: "/x", Missing: true}, "base-missing", "installed"},
-		{"hard links", "  - {remove: http/sendfile}", Found{Path: "/x", Kind: "regular file", Links: 2}, "hard-links", "2 hard links"},
-		{"unreadable", "  - {remove: http/sendfile}", Found{Path: "/x", Kind: "regular file", Links: 1, Content: []byte("a {")}, "base-unreadable", "not closed"},
+		{"missing", "  - {remove: http/sendfile}", Found{Path: "/etc/x", Resolved: "/etc/x", Missing: true}, "base-missing", "installed"},
+		{"hard links", "  - {remove: http/sendfile}", Found{Path: "/etc/x", Resolved: "/etc/x", Kind: "regular file", Hazards: []Hazard{{"hard-links", "2"}}}, "hard-links", "2 hard links"},
+		{"unreadable", "  - {remove: http/sendfile}", Found{Path: "/etc/x", Resolved: "/etc/x", Kind: "regular file", Content: []byte("a {")}, "base-unreadable", "not closed"},
 		{"no path", "  - {remove: http/sendfile}", Found{}, "no-path", `"debian"`},
 		{"code waits for approval", "  - {set: load_module, to: /tmp/x.so}", good, "tried-later", "once the change is approved"},
 		{"secrets", "  - {set: http/proxy_password, to: swordfish}", good, "restart", "secret"},
@@ -80,7 +80,7 @@ func TestRender(t *testing.T) {
 			t.Errorf("%s: %v", c.name, err)
 			continue
 		}
-		r := Render(svc, spec, host, map[string]Found{"main": c.found})
+		r := Render(svc, spec, Reading{Host: host, Files: map[string]Found{"main": c.found}})
 		got, text := r.Act.Name, ""
 		if len(r.Findings) > 0 {
 			got, text = r.Findings[0].Code, r.Findings[0].Text
@@ -98,7 +98,7 @@ func TestRender(t *testing.T) {
 
 func TestParseSaysAllThatIsWrong(t *testing.T) {
 	_, err := ParseSpec("c.yaml", []byte("title: t\nreason: ''\nservice: 'X y'\nwhere: cores ==\nexpect: 9..2\nedits:\n  - {set: a, remove: b}\n  - {set: a}\nladder: {stages: [0], at_once: 2}\n"))
-	for _, want := range []string{"reason: is empty", "service: ", "where: ", "expect: ", "number 1: want either", "number 2: set a: want either to or compute", "stage \"0\""} {
+	for _, want := range []string{"reason: is empty", "service: ", "where: ", "expect: ", "number 1: want one of set, remove", "number 2: set a: want one of to, compute or secret", "stage \"0\""} {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q is not in:\n%v", want, err)
 		}
@@ -140,9 +140,9 @@ func TestStateTable(t *testing.T) {
 }
 
 func TestDigestHoldsEverything(t *testing.T) {
-	plan := Plan{Change: 1, Leaves: []Leaf{{Host: "a", Files: []LeafFile{{Base: "1"}}}}}
+	plan := Plan{Change: 1, Leaves: []Leaf{{Host: "a", Files: []LeafFile{{Base: CopyRef{Content: "1"}}}}}}
 	one, _, _ := plan.Digest()
-	plan.Leaves[0].Files[0].Mode = "0600"
+	plan.Leaves[0].Files[0].Candidate.Mode = "600"
 	if two, _, err := plan.Digest(); err != nil || one == two {
 		t.Errorf("another mode has the same digest (%v)", err)
 	}

@@ -4,13 +4,13 @@
 package change
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
-	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"sort"
-	"strconv"
 	"strings"
 	"time"
 
@@ -23,17 +23,23 @@ import (
 // after. Its commands run as root on hosts, so each version is approved by a
 // second admin under its digest.
 type Service struct {
-	Name     string          `yaml:"service"`
-	Title    string          `yaml:"title"`
-	On       string          `yaml:"on"` // which hosts carry it, over expr.HostVars
-	Files    map[string]File `yaml:"files"`
-	Unit     string          `yaml:"unit"`
-	Trial    Trial           `yaml:"trial"`
-	Acts     []Act           `yaml:"acts"` // the lightest first
-	InForce  *probe.Probe    `yaml:"in-force"`
-	Settings []Setting       `yaml:"settings"`
-	Probes   []probe.Probe   `yaml:"probes"`
-	Settle   Duration        `yaml:"settle"` // how long to wait until first well; 15s where unset
+	Name      string             `yaml:"service"`
+	Title     string             `yaml:"title"`
+	On        string             `yaml:"on"` // which hosts carry it, over expr.HostVars
+	Files     map[string]File    `yaml:"files"`
+	Roots     []string           `yaml:"roots"` // directories in which links may lead; /etc and those of files where unset
+	Unit      string             `yaml:"unit"`
+	Trial     Trial              `yaml:"trial"`
+	Acts      []Act              `yaml:"acts"` // the lightest first
+	InForce   Checks             `yaml:"in-force"`
+	Settings  []Setting          `yaml:"settings"`
+	Makes     map[string]Make    `yaml:"makes"`
+	Commands  map[string]Command `yaml:"commands"` // that probes may ask
+	Probes    []probe.Probe      `yaml:"probes"`
+	Logs      *Logs              `yaml:"logs"`
+	FrontDoor *FrontDoor         `yaml:"front-door"`
+	Settle    Duration           `yaml:"settle"` // how long to wait until first well; 15s where unset
+	Guard     Duration           `yaml:"guard"`  // how long a host waits for us before it undoes a change; reckoned where unset
 
 	Source []byte `yaml:"-"`
 	Digest string `yaml:"-"` // SHA-256 of Source, in hex
@@ -41,43 +47,93 @@ type Service struct {
 
 // File is one file of a service.
 type File struct {
-	Format conf.Format       `yaml:"format"`
-	Paths  map[string]string `yaml:"paths"` // by OS family; "any" for the rest
+	Format  conf.Format       `yaml:"format"` // text where unset
+	Paths   map[string]string `yaml:"paths"`  // by OS family; "any" for the rest
+	Owner   string            `yaml:"owner"`  // of a new file; root where unset
+	Group   string            `yaml:"group"`
+	Mode    string            `yaml:"mode"`    // octal; 644 where unset
+	Despite []string          `yaml:"despite"` // codes of hazards that are known and accepted for this file
 }
 
-// Trial is the service's own checker, run on the host in a private copy.
+// Trial is the service's own checker, run on the host in a private copy, with
+// no network and few capabilities but for what it needs.
 type Trial struct {
-	Command []string `yaml:"command"` // words, never a shell line; empty: there is no checker
-	Covers  []string `yaml:"covers"`  // directories that the checker writes to, covered too
+	Command []string `yaml:"command" json:"command"` // words, never a shell line; empty: there is no checker
+	Covers  []string `yaml:"covers" json:"covers"`   // directories that the checker writes to, covered too
+	Needs   []string `yaml:"needs" json:"needs"`     // network, or capabilities such as sys_chroot
+	Dump    []string `yaml:"dump" json:"dump"`       // prints the effective settings
 }
 
-// Act makes the service take its files up.
+// Act makes the service take its files up: one command, or several in order.
+// An act without any is for what is read anew at each use.
 type Act struct {
-	Name    string   `yaml:"name" json:"name"`
+	Name     string     `yaml:"name" json:"name"`
+	Command  []string   `yaml:"command" json:"-"`
+	Commands [][]string `yaml:"commands" json:"commands"`
+	Timeout  Duration   `yaml:"timeout" json:"timeout"` // of all commands together; 60s where unset
+}
+
+// Make is a command that makes a file on the host, such as a key, which never
+// leaves it. Words may hold {path}, {file:KEY} for another file of the service,
+// made just before or there already, and {secret:NAME} for the path of a file
+// that holds the secret.
+type Make struct {
+	File    string   `yaml:"file" json:"file"` // key of what it makes
 	Command []string `yaml:"command" json:"command"`
 	Timeout Duration `yaml:"timeout" json:"timeout"` // 60s where unset
 }
 
-// Setting says what values an address may have, and which act it needs.
-type Setting struct {
-	Address string   `yaml:"address"`
-	File    string   `yaml:"file"`
-	Type    string   `yaml:"type"`  // integer, size, seconds, switch, choice or text
-	Range   string   `yaml:"range"` // for integer, size and seconds: MIN..MAX
-	Choices []string `yaml:"choices"`
-	Unit    string   `yaml:"unit"` // of the number, for people
-	Act     string   `yaml:"act"`
-	Secret  bool     `yaml:"secret"`
-	// Executes tells that a value can bring code which the checker would run.
-	Executes bool `yaml:"executes"`
+// Command is one that a probe may ask for by name.
+type Command struct {
+	Run     []string `yaml:"run" json:"run"`
+	Timeout Duration `yaml:"timeout" json:"timeout"` // 10s where unset
+}
 
-	address conf.Address
+// Logs says which lines of the unit's journal are a fault since the act.
+type Logs struct {
+	Severity string   `yaml:"severity" json:"severity"` // lines as severe as this are counted: emerg … debug; err where unset
+	Allow    int      `yaml:"allow" json:"allow"`       // so many more of them per minute than before the act
+	Refuse   []string `yaml:"refuse" json:"refuse"`     // RE2; one such line is a fault
+	Ignore   []string `yaml:"ignore" json:"ignore"`     // RE2; such lines are no fault
+}
+
+// Severities are syslog's (RFC 5424), the worst first.
+var Severities = []string{"emerg", "alert", "crit", "err", "warning", "notice", "info", "debug"}
+
+// FrontDoor is asked again and again while the service takes its files up.
+type FrontDoor struct {
+	Ask    string   `yaml:"ask" json:"ask"` // an http or tcp question
+	Expect string   `yaml:"expect" json:"expect"`
+	Every  Duration `yaml:"every" json:"every"` // 50ms where unset
+	Out    Duration `yaml:"out" json:"out"`     // how long it may be shut; 0 is no limit
+	Failed int      `yaml:"failed" json:"failed"`
+}
+
+// Checks is one probe or a list of them.
+type Checks []probe.Probe
+
+// UnmarshalYAML takes both forms.
+func (c *Checks) UnmarshalYAML(read func(any) error) error {
+	var many []probe.Probe
+	if read(&many) == nil {
+		*c = many
+		return nil
+	}
+	var one probe.Probe
+	if err := read(&one); err != nil {
+		return err
+	}
+	*c = Checks{one}
+	return nil
 }
 
 var (
 	nameRule = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
 	unitRule = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9@:_.-]*\.(service|socket|timer)$`)
 )
+
+// Name tells whether a text can name a service or a secret.
+func Name(text string) bool { return nameRule.MatchString(text) }
 
 // ParseService reads a definition and says all that is wrong with it.
 func ParseService(name string, data []byte) (*Service, error) {
@@ -86,7 +142,7 @@ func ParseService(name string, data []byte) (*Service, error) {
 		return nil, err
 	}
 	p := &Problems{File: name}
-	if !nameRule.MatchString(s.Name) {
+	if !Name(s.Name) {
 		p.add("service: %q is no name; want small letters, digits and hyphens", s.Name)
 	}
 	if _, err := expr.Compile(s.On, expr.HostVars, expr.Bool); err != nil {
@@ -96,16 +152,11 @@ func ParseService(name string, data []byte) (*Service, error) {
 		p.add("files: there is none; want at least one")
 	}
 	for key, f := range s.Files {
-		if !f.Format.Known() {
-			p.add("files: %s: format %q is not known; want nginx, sshd, mysql or ini", key, f.Format)
-		}
-		if len(f.Paths) == 0 {
-			p.add("files: %s: has no paths; want one per OS family, or any", key)
-		}
-		for family, at := range f.Paths {
-			if !path.IsAbs(at) || path.Clean(at) != at || strings.ContainsAny(at, "\x00\n") {
-				p.add("files: %s: %s: %q is no clean absolute path", key, family, at)
-			}
+		s.Files[key] = f.checked(p, key)
+	}
+	for _, root := range s.Roots {
+		if !cleanPath(root) {
+			p.add("roots: %q is no clean absolute path", root)
 		}
 	}
 	if !unitRule.MatchString(s.Unit) {
@@ -114,14 +165,14 @@ func ParseService(name string, data []byte) (*Service, error) {
 	if len(s.Acts) == 0 {
 		p.add("acts: there is none; want at least a restart")
 	}
-	for i, a := range s.Acts {
-		if a.Name == "" || len(a.Command) == 0 {
-			p.add("acts: number %d wants a name and a command", i+1)
-		}
-		if a.Timeout == 0 {
-			s.Acts[i].Timeout = Duration(60 * time.Second)
-		}
+	for i := range s.Acts {
+		s.Acts[i].check(p, i)
 	}
+	s.checkTrial(p)
+	s.checkMakes(p)
+	s.checkCommands(p)
+	s.checkLogs(p)
+	s.checkFrontDoor(p)
 	for i := range s.Settings {
 		set := &s.Settings[i]
 		var err error
@@ -139,15 +190,13 @@ func ParseService(name string, data []byte) (*Service, error) {
 		}
 		set.check(p)
 	}
-	if s.InForce != nil {
-		if s.InForce.Name == "" {
-			s.InForce.Name = "in force"
-		}
-		if err := s.InForce.Check(); err != nil {
-			p.add("in-force: %v", err)
+	for i := range s.InForce {
+		if s.InForce[i].Name == "" {
+			s.InForce[i].Name = "in force"
 		}
 	}
-	checkProbes(p, s.Probes)
+	checkProbes(p, "in-force", s.InForce, s.Commands)
+	checkProbes(p, "probes", s.Probes, s.Commands)
 	if s.Settle == 0 {
 		s.Settle = Duration(15 * time.Second)
 	}
@@ -157,13 +206,197 @@ func ParseService(name string, data []byte) (*Service, error) {
 	return s, p.err()
 }
 
-func checkProbes(p *Problems, probes []probe.Probe) {
+func cleanPath(at string) bool {
+	return path.IsAbs(at) && path.Clean(at) == at && !strings.ContainsAny(at, "\x00\n")
+}
+
+var (
+	modeRule = regexp.MustCompile(`^0?[0-7]{3,4}$`)
+	userRule = regexp.MustCompile(`^[a-z_][a-z0-9_.-]*[$]?$`)
+)
+
+// checked gives the file with its defaults.
+func (f File) checked(p *Problems, key string) File {
+	if f.Format == "" {
+		f.Format = conf.Plain
+	}
+	if !f.Format.Known() {
+		p.add("files: %s: format %q is not known; want %s", key, f.Format, conf.FormatNames())
+	}
+	if len(f.Paths) == 0 {
+		p.add("files: %s: has no paths; want one per OS family, or any", key)
+	}
+	for family, at := range f.Paths {
+		if !cleanPath(at) {
+			p.add("files: %s: %s: %q is no clean absolute path", key, family, at)
+		}
+	}
+	f.Owner, f.Group, f.Mode = cmp.Or(f.Owner, "root"), cmp.Or(f.Group, "root"), cmp.Or(f.Mode, "644")
+	if !userRule.MatchString(f.Owner) || !userRule.MatchString(f.Group) {
+		p.add("files: %s: %s:%s are no names of owner and group", key, f.Owner, f.Group)
+	}
+	if !modeRule.MatchString(f.Mode) {
+		p.add("files: %s: mode %q; want one such as 640", key, f.Mode)
+	}
+	f.Mode = octal(f.Mode)
+	for _, code := range f.Despite {
+		if _, known := hazards[code]; !known {
+			p.add("files: %s: despite: %q is no hazard that we know", key, code)
+		}
+	}
+	return f
+}
+
+// octal writes a mode as stat(1) does, without a zero before it.
+func octal(mode string) string {
+	if short := strings.TrimLeft(mode, "0"); short != "" || mode == "" {
+		return short
+	}
+	return "0"
+}
+
+func (a *Act) check(p *Problems, i int) {
+	if a.Command != nil && a.Commands != nil {
+		p.add("acts: %s: want either command or commands", a.Name)
+	}
+	if len(a.Command) > 0 {
+		a.Commands = [][]string{a.Command}
+	}
+	a.Command = nil
+	if a.Commands == nil {
+		a.Commands = [][]string{}
+	}
+	if a.Name == "" || len(a.Commands) == 0 && a.Name != "none" {
+		p.add("acts: number %d wants a name and a command; one without a command is named none", i+1)
+	}
+	for _, c := range a.Commands {
+		if len(c) == 0 || c[0] == "" {
+			p.add("acts: %s: a command is empty", a.Name)
+		}
+	}
+	if a.Timeout == 0 {
+		a.Timeout = Duration(60 * time.Second)
+	}
+}
+
+var capability = regexp.MustCompile(`^[a-z_]+$`)
+
+func (s *Service) checkTrial(p *Problems) {
+	for _, need := range s.Trial.Needs {
+		if !capability.MatchString(need) {
+			p.add("trial: needs: %q; want network, or a capability such as sys_chroot", need)
+		}
+	}
+	for _, at := range s.Trial.Covers {
+		if !cleanPath(at) {
+			p.add("trial: covers: %q is no clean absolute path", at)
+		}
+	}
+	if len(s.Trial.Dump) > 0 && len(s.Trial.Command) == 0 {
+		p.add("trial: a dump wants a command beside it")
+	}
+}
+
+func (s *Service) checkMakes(p *Problems) {
+	for name, m := range s.Makes {
+		if _, ok := s.Files[m.File]; !ok {
+			p.add("makes: %s: file %q is not one of files", name, m.File)
+		}
+		if len(m.Command) == 0 || !strings.Contains(strings.Join(m.Command, " "), "{path}") {
+			p.add("makes: %s: wants a command with {path} in it", name)
+		}
+		for _, key := range m.Others() {
+			if _, ok := s.Files[key]; !ok {
+				p.add("makes: %s: file %q is not one of files", name, key)
+			}
+		}
+		if m.Timeout == 0 {
+			m.Timeout = Duration(60 * time.Second)
+		}
+		s.Makes[name] = m
+	}
+}
+
+func (s *Service) checkCommands(p *Problems) {
+	for name, c := range s.Commands {
+		if len(c.Run) == 0 {
+			p.add("commands: %s: wants words to run", name)
+		}
+		if c.Timeout == 0 {
+			c.Timeout = Duration(10 * time.Second)
+		}
+		s.Commands[name] = c
+	}
+}
+
+var otherFile = regexp.MustCompile(`\{file:([a-z0-9-]+)\}`)
+
+// Others lists the keys of other files that the command refers to.
+func (m Make) Others() (keys []string) {
+	for _, found := range otherFile.FindAllStringSubmatch(strings.Join(m.Command, " "), -1) {
+		keys = append(keys, found[1])
+	}
+	return keys
+}
+
+// SecretNames lists the secrets that the command refers to.
+func (m Make) SecretNames() []string { return probe.Secrets(strings.Join(m.Command, " ")) }
+
+// Words gives the command with other files by where they are.
+func (m Make) Words(where func(key string) string) []string {
+	words := make([]string, len(m.Command))
+	for i, w := range m.Command {
+		words[i] = otherFile.ReplaceAllStringFunc(w, func(found string) string { return where(found[len("{file:") : len(found)-1]) })
+	}
+	return words
+}
+
+func (s *Service) checkLogs(p *Problems) {
+	if s.Logs == nil {
+		return
+	}
+	s.Logs.Severity = cmp.Or(s.Logs.Severity, "err")
+	if !slices.Contains(Severities, s.Logs.Severity) {
+		p.add("logs: severity %q; want one of %s", s.Logs.Severity, strings.Join(Severities, ", "))
+	}
+	for _, text := range slices.Concat(s.Logs.Refuse, s.Logs.Ignore) {
+		if _, err := regexp.Compile(text); err != nil {
+			p.add("logs: %v", err)
+		}
+	}
+}
+
+func (s *Service) checkFrontDoor(p *Problems) {
+	if s.FrontDoor == nil {
+		return
+	}
+	if s.FrontDoor.Every == 0 {
+		s.FrontDoor.Every = Duration(50 * time.Millisecond)
+	}
+	if err := s.FrontDoor.Probe().Check(); err != nil {
+		p.add("front-door: %v", err)
+	}
+	if ask, _ := probe.ParseAsk(s.FrontDoor.Ask); ask.Kind != probe.HTTP && ask.Kind != probe.TCP {
+		p.add("front-door: want an http or tcp question")
+	}
+}
+
+// Probe gives the door as the probe that is asked.
+func (f FrontDoor) Probe() probe.Probe {
+	return probe.Probe{Name: "front door", Ask: f.Ask, Expect: f.Expect}
+}
+
+func checkProbes(p *Problems, where string, probes []probe.Probe, commands map[string]Command) {
 	for i, pr := range probes {
 		if pr.Name == "" {
-			p.add("probes: number %d has no name", i+1)
+			p.add("%s: number %d has no name", where, i+1)
 		}
 		if err := pr.Check(); err != nil {
-			p.add("probes: %s: %v", pr.Name, err)
+			p.add("%s: %s: %v", where, pr.Name, err)
+			continue
+		}
+		if ask, _ := probe.ParseAsk(pr.Ask); ask.Kind == probe.Command && commands != nil && commands[ask.Name].Run == nil {
+			p.add("%s: %s: command %q is not one of commands", where, pr.Name, ask.Name)
 		}
 	}
 }
@@ -184,6 +417,27 @@ func (s *Service) act(name string) int {
 		}
 	}
 	return -1
+}
+
+// rootsOf gives the directories in which a change of the service may write.
+func (s *Service) rootsOf() []string {
+	if len(s.Roots) > 0 {
+		return s.Roots
+	}
+	roots := []string{"/etc"}
+	for _, f := range s.Files {
+		for _, at := range f.Paths {
+			roots = append(roots, path.Dir(at))
+		}
+	}
+	return roots
+}
+
+// within tells whether a clean path lies in one of the directories.
+func within(at string, roots []string) bool {
+	return slices.ContainsFunc(roots, func(root string) bool {
+		return root == "/" || strings.HasPrefix(at, root+"/")
+	})
 }
 
 // Path gives a file's path on a host of the OS family; empty where unknown.
@@ -211,107 +465,4 @@ func (s *Service) setting(file string, a conf.Address) *Setting {
 		}
 	}
 	return nil
-}
-
-// executing are names whose values bring code that a checker may run, or
-// other files that may: their trial waits for the approval.
-var executing = map[conf.Format]*regexp.Regexp{
-	conf.Nginx: regexp.MustCompile(`^(load_module|include|ssl_engine|perl.*|lua_.*|.*_by_lua.*|js_.*)$`),
-	conf.SSHD:  regexp.MustCompile(`(?i)^(include|.*command|subsystem|securitykeyprovider|pkcs11provider)$`),
-	conf.MySQL: regexp.MustCompile(`^(!include.*|(loose[-_])?(plugin|init)[-_](load|load[-_]add|dir|maturity|file)|basedir)$`),
-}
-
-// executes tells whether an edit of this address could have the checker run
-// what the change brings.
-func (s *Service) executes(file string, a conf.Address) bool {
-	if rule := s.setting(file, a); rule != nil && rule.Executes {
-		return true
-	}
-	names := executing[s.Files[file].Format]
-	for _, step := range a {
-		if names != nil && names.MatchString(step.Name) {
-			return true
-		}
-	}
-	return false
-}
-
-func (t *Setting) check(p *Problems) {
-	switch t.Type {
-	case "integer", "size", "seconds":
-		if t.Range != "" {
-			if _, _, err := t.bounds(); err != nil {
-				p.add("settings: %s: %v", t.Address, err)
-			}
-		}
-	case "choice":
-		if len(t.Choices) == 0 {
-			p.add("settings: %s: a choice wants choices", t.Address)
-		}
-	case "switch", "text":
-	default:
-		p.add("settings: %s: type %q is not known; want integer, size, seconds, switch, choice or text", t.Address, t.Type)
-	}
-}
-
-func (t *Setting) bounds() (low, high int64, err error) {
-	a, b, ok := strings.Cut(t.Range, "..")
-	low, err1 := number(t.Type, a)
-	high, err2 := number(t.Type, b)
-	if !ok || err1 != nil || err2 != nil || low > high {
-		return 0, 0, fmt.Errorf("range %q is none; want MIN..MAX of type %s", t.Range, t.Type)
-	}
-	return low, high, nil
-}
-
-var suffixes = map[string]map[byte]int64{
-	"size":    {'k': 1 << 10, 'm': 1 << 20, 'g': 1 << 30, 't': 1 << 40},
-	"seconds": {'s': 1, 'm': 60, 'h': 3600, 'd': 86400},
-}
-
-// number reads a count, a size such as 16M, or a time such as 90s or 5m.
-func number(kind, text string) (int64, error) {
-	factor := int64(1)
-	if n := len(text); n > 1 {
-		if f, ok := suffixes[kind][text[n-1]|0x20]; ok {
-			factor, text = f, text[:n-1]
-		}
-	}
-	n, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || n > (1<<62)/factor {
-		return 0, fmt.Errorf("%q is no %s", text, kind)
-	}
-	return n * factor, nil
-}
-
-// judge says what is wrong with a value; empty where nothing is.
-func (t *Setting) judge(value string) string {
-	switch t.Type {
-	case "integer", "size", "seconds":
-		n, err := number(t.Type, value)
-		if err != nil {
-			return fmt.Sprintf("%q is of the wrong type; want %s", value, map[string]string{
-				"integer": "a whole number", "size": "a size such as 16M", "seconds": "a time such as 90s or 5m"}[t.Type])
-		}
-		if t.Range != "" {
-			if low, high, _ := t.bounds(); n < low || n > high {
-				return fmt.Sprintf("%s is out of range; want %s", value, strings.TrimSpace(strings.Replace(t.Range, "..", " to ", 1)+" "+t.Unit))
-			}
-		}
-	case "switch":
-		for _, word := range []string{"on", "off", "yes", "no", "true", "false", "0", "1"} {
-			if strings.EqualFold(value, word) {
-				return ""
-			}
-		}
-		return fmt.Sprintf("%q is of the wrong type; want on or off, yes or no", value)
-	case "choice":
-		for _, c := range t.Choices {
-			if c == value {
-				return ""
-			}
-		}
-		return fmt.Sprintf("%q is not allowed; want one of %s", value, strings.Join(t.Choices, ", "))
-	}
-	return ""
 }

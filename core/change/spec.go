@@ -21,19 +21,121 @@ type Spec struct {
 	Expect  string        `yaml:"expect"` // how many: N or MIN..MAX
 	Edits   []Edit        `yaml:"edits"`
 	Probes  []probe.Probe `yaml:"probes"` // beside those of the service
+	Guard   Duration      `yaml:"guard"`  // in place of the service's
 	Ladder  LadderSpec    `yaml:"ladder"`
 
 	Source []byte `yaml:"-"`
 }
 
-// Edit is one edit as written: set with to or compute, or remove.
+// Edit is one edit as written. Files are named by their key in the definition.
 type Edit struct {
-	File    string  `yaml:"file"`
-	Set     string  `yaml:"set"`
-	To      *Scalar `yaml:"to"`
-	Compute string  `yaml:"compute"` // a CEL expression over expr.HostVars
-	Remove  string  `yaml:"remove"`
-	Every   int     `yaml:"every"`
+	File string `yaml:"file"` // of set, remove, comment-out, replace, mode; may be left out where there is one
+
+	Set        string  `yaml:"set"`
+	To         *Scalar `yaml:"to"`
+	Compute    string  `yaml:"compute"` // a CEL expression over expr.HostVars
+	Secret     string  `yaml:"secret"`  // the name of a secret
+	Remove     string  `yaml:"remove"`
+	CommentOut string  `yaml:"comment-out"`
+	Every      int     `yaml:"every"`
+
+	Replace string `yaml:"replace"` // exact text, in the format text
+	With    string `yaml:"with"`    // may hold {secret:NAME}
+
+	Put    string  `yaml:"put"` // a whole file; text may hold {secret:NAME}
+	Text   *string `yaml:"text"`
+	Delete string  `yaml:"delete"`
+	Move   string  `yaml:"move"`
+	Onto   string  `yaml:"onto"`
+	Link   string  `yaml:"link"`
+	Leads  string  `yaml:"leads-to"`
+	Make   string  `yaml:"make"` // one of the definition's makes
+
+	Mode  string `yaml:"mode"` // with owner and group: of put, or alone of file
+	Owner string `yaml:"owner"`
+	Group string `yaml:"group"`
+}
+
+// verb names what the edit does; "" where it says nothing or several things.
+func (e Edit) verb() string {
+	verb, n := "", 0
+	for _, v := range [][2]string{{"set", e.Set}, {"remove", e.Remove}, {"comment-out", e.CommentOut}, {"replace", e.Replace}, {"put", e.Put},
+		{"delete", e.Delete}, {"move", e.Move}, {"link", e.Link}, {"make", e.Make}} {
+		if v[1] != "" {
+			verb = v[0]
+			n++
+		}
+	}
+	switch {
+	case n == 0 && e.Mode+e.Owner+e.Group != "":
+		return "mode"
+	case n != 1:
+		return ""
+	}
+	return verb
+}
+
+// check says what is wrong with the edit by itself.
+func (e Edit) check(bad func(format string, args ...any)) {
+	verb := e.verb()
+	if verb == "" {
+		bad("want one of set, remove, comment-out, replace, put, delete, move, link, make or mode")
+		return
+	}
+	values := 0
+	for _, given := range []bool{e.To != nil, e.Compute != "", e.Secret != ""} {
+		if given {
+			values++
+		}
+	}
+	if verb == "set" && values != 1 {
+		bad("set %s: want one of to, compute or secret", e.Set)
+	} else if verb != "set" && values > 0 {
+		bad("%s takes no value", verb)
+	}
+	if e.Compute != "" {
+		if _, err := expr.Compile(e.Compute, expr.HostVars, expr.Scalar); err != nil {
+			bad("%v", err)
+		}
+	}
+	if address := e.Set + e.Remove + e.CommentOut; address != "" {
+		if _, err := conf.ParseAddress(address); err != nil {
+			bad("%v", err)
+		}
+	}
+	switch {
+	case verb == "put" && e.Text == nil:
+		bad("put %s: want text, the whole of the file", e.Put)
+	case verb != "put" && e.Text != nil:
+		bad("text belongs to put")
+	case (verb == "move") != (e.Onto != ""):
+		bad("move wants onto, the file's key afterwards")
+	case (verb == "link") != (e.Leads != ""):
+		bad("link wants leads-to, what the link says")
+	case verb != "replace" && e.With != "":
+		bad("with belongs to replace")
+	case verb != "put" && verb != "mode" && e.Mode+e.Owner+e.Group != "":
+		bad("mode, owner and group belong to put, or stand alone")
+	case e.Mode != "" && !modeRule.MatchString(e.Mode):
+		bad("mode %q; want one such as 640", e.Mode)
+	case e.Owner != "" && !userRule.MatchString(e.Owner) || e.Group != "" && !userRule.MatchString(e.Group):
+		bad("%s:%s are no names of owner and group", e.Owner, e.Group)
+	case e.Secret != "" && !Name(e.Secret):
+		bad("secret %q is no name of one", e.Secret)
+	}
+}
+
+// secretNames lists the secrets that the edit refers to.
+func (e Edit) secretNames() []string {
+	text := e.With
+	if e.Text != nil {
+		text += *e.Text
+	}
+	names := probe.Secrets(text)
+	if e.Secret != "" {
+		names = append(names, e.Secret)
+	}
+	return names
 }
 
 // Scalar is a text, number or switch as written, or a list of words.
@@ -97,7 +199,7 @@ func ParseSpec(name string, data []byte) (*Spec, error) {
 	if strings.TrimSpace(s.Reason) == "" {
 		p.add("reason: is empty; say why, for whoever reads this later")
 	}
-	if !nameRule.MatchString(s.Service) {
+	if !Name(s.Service) {
 		p.add("service: %q is no service's name", s.Service)
 	}
 	if strings.TrimSpace(s.Where) == "" {
@@ -112,25 +214,9 @@ func ParseSpec(name string, data []byte) (*Spec, error) {
 		p.add("edits: there is none; want at least one")
 	}
 	for i, e := range s.Edits {
-		at := fmt.Sprintf("edits: number %d", i+1)
-		switch {
-		case (e.Set == "") == (e.Remove == ""):
-			p.add("%s: want either set or remove", at)
-			continue
-		case e.Set != "" && (e.To == nil) == (e.Compute == ""):
-			p.add("%s: set %s: want either to or compute", at, e.Set)
-		case e.Remove != "" && (e.To != nil || e.Compute != ""):
-			p.add("%s: remove %s: takes no value", at, e.Remove)
-		case e.Compute != "":
-			if _, err := expr.Compile(e.Compute, expr.HostVars, expr.Scalar); err != nil {
-				p.add("%s: %v", at, err)
-			}
-		}
-		if _, err := conf.ParseAddress(e.Set + e.Remove); err != nil {
-			p.add("%s: %v", at, err)
-		}
+		e.check(func(format string, args ...any) { p.add("edits: number %d: "+format, append([]any{i + 1}, args...)...) })
 	}
-	checkProbes(p, s.Probes)
+	checkProbes(p, "probes", s.Probes, nil)
 	if _, err := s.Policy(); err != nil {
 		p.add("ladder: %v", err)
 	}

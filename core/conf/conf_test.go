@@ -127,6 +127,7 @@ func TestRefusedInput(t *testing.T) {
 		{Nginx, `a "b"c;`, "right behind a closed quote"},
 		{SSHD, "Match\n", "Match has no condition"},
 		{"toml", "", "is not known"},
+		{Systemd, "[Service\nA=1\n", "want ]"},
 	} {
 		if _, err := Parse("x", c.format, []byte(c.in)); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%.20q: error is %v; want %q", c.in, err, c.want)

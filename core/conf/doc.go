@@ -28,7 +28,25 @@ const (
 	SSHD  Format = "sshd"  // sshd_config(5)
 	MySQL Format = "mysql" // option files, after the server manual's chapter on them
 	INI   Format = "ini"   // sections of key = value, comments on lines of their own
+
+	Systemd Format = "systemd" // unit files and their like, after systemd.syntax(7)
+	Plain   Format = "text"    // text without structure: Replace alone edits it
 )
+
+// Formats lists all of them.
+var Formats = []Format{Nginx, SSHD, MySQL, INI, Systemd, Plain}
+
+// sectioned tells whether a format has [sections] over name = value lines.
+func (f Format) sectioned() bool { return f == MySQL || f == INI || f == Systemd }
+
+// FormatNames says all of them, for people.
+func FormatNames() string {
+	names := make([]string, len(Formats))
+	for i, f := range Formats {
+		names[i] = string(f)
+	}
+	return strings.Join(names[:len(names)-1], ", ") + " or " + names[len(names)-1]
+}
 
 // Limits on what is parsed; beyond them the input is refused.
 const (
@@ -93,6 +111,9 @@ var syntaxes = map[Format]syntax{
 	SSHD:  keywords{},
 	MySQL: sections{mysql: true},
 	INI:   sections{},
+
+	Systemd: sections{systemd: true},
+	Plain:   unstructured{},
 }
 
 // Known tells whether f is a format that Parse takes.
@@ -131,7 +152,7 @@ func Parse(name string, format Format, data []byte) (*Document, error) {
 	whole := func(what string) error { return &Error{File: name, What: what} }
 	switch {
 	case d.syntax == nil:
-		return nil, whole(fmt.Sprintf("format %q is not known; want nginx, sshd, mysql or ini", format))
+		return nil, whole(fmt.Sprintf("format %q is not known; want %s", format, FormatNames()))
 	case len(data) > MaxSize:
 		return nil, whole(fmt.Sprintf("is %d bytes long; want at most %d", len(data), MaxSize))
 	case bytes.HasPrefix(data, []byte("\xff\xfe")) || bytes.HasPrefix(data, []byte("\xfe\xff")):

@@ -1,6 +1,7 @@
 package conf
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 )
@@ -10,8 +11,10 @@ type Action string
 
 // The edits understood so far.
 const (
-	Set    Action = "set"    // give the entry a value; it is created where absent
-	Remove Action = "remove" // take the entry or block out
+	Set        Action = "set"         // give the entry a value; it is created where absent
+	Remove     Action = "remove"      // take the entry or block out
+	CommentOut Action = "comment-out" // put the comment mark before its lines
+	Replace    Action = "replace"     // exact text by other text, in the format text
 )
 
 // Value is what an entry is set to: one text in which blanks separate words
@@ -29,7 +32,8 @@ type Edit struct {
 	Do      Action
 	Address string
 	To      Value
-	Every   int // exactly that many places; 0 means one
+	Find    string // Replace: the exact text, line ends included; To.Text takes its place
+	Every   int    // exactly that many places; 0 means one
 }
 
 // Apply makes the edits in order and returns the new document; the receiver
@@ -60,6 +64,12 @@ type splice struct {
 }
 
 func (d *Document) apply(e Edit) (*Document, error) {
+	if e.Do == Replace {
+		return d.replaced(e)
+	}
+	if d.Format == Plain {
+		return nil, d.refuse(e, "text has no addresses; want a replace")
+	}
 	address, err := ParseAddress(e.Address)
 	if err != nil {
 		return nil, &Error{File: d.Name, What: err.Error()}
@@ -103,8 +113,19 @@ func (d *Document) apply(e Edit) (*Document, error) {
 			}
 			splices = append(splices, s)
 		}
+	case CommentOut:
+		if len(places) == 0 {
+			return nil, d.refuse(e, "is not there, so there is nothing to comment out")
+		}
+		for _, n := range places {
+			marks, err := d.commenting(n, e)
+			if err != nil {
+				return nil, err
+			}
+			splices = append(splices, marks...)
+		}
 	default:
-		return nil, d.refuse(e, "edit %q is not known; want set or remove", e.Do)
+		return nil, d.refuse(e, "edit %q is not known; want set, remove, comment-out or replace", e.Do)
 	}
 	return d.spliced(e, address, splices)
 }
@@ -120,9 +141,10 @@ func (d *Document) lines(nodes []*Node) string {
 
 // unnamable are characters that a new name cannot hold; nginx quotes them.
 var unnamable = map[Format]string{
-	SSHD:  "=#;[]\"' \t:!",
-	MySQL: "=[]#;",
-	INI:   "=[]#;",
+	SSHD:    "=#;[]\"' \t:!",
+	MySQL:   "=[]#;",
+	INI:     "=[]#;",
+	Systemd: "=[]#; \t\\",
 }
 
 // suggest gives an address that fits one place only.
@@ -153,6 +175,15 @@ func (d *Document) spliced(e Edit, a Address, splices []splice) (*Document, erro
 	if err != nil {
 		return nil, d.refuse(e, "the edit would break the file: %v", err)
 	}
+	if e.Do == CommentOut {
+		gone := 0
+		for _, n := range d.Find(a) {
+			gone += n.live()
+		}
+		if next.root.live() != d.root.live()-gone {
+			return nil, d.refuse(e, "the format cannot hold this edit: a comment there would take other entries out, or not these")
+		}
+	}
 	for i, s := range splices {
 		if e.Do != Set {
 			continue
@@ -167,6 +198,18 @@ func (d *Document) spliced(e Edit, a Address, splices []splice) (*Document, erro
 		}
 	}
 	return next, nil
+}
+
+// live counts the node and all below it that are not commented out.
+func (n *Node) live() int {
+	if n.CommentedOut {
+		return 0
+	}
+	count := 1
+	for _, c := range n.Children {
+		count += c.live()
+	}
+	return count
 }
 
 // at gives the live node that begins at an offset; nil where none does.
@@ -211,7 +254,7 @@ func (d *Document) assignment(n *Node, step Step, e Edit) (splice, error) {
 		whole := d.syntax.entry(d.text(n.Span), raw, d.sibling(n))
 		return splice{n.Span, strings.TrimRight(whole, " "), n}, nil
 	}
-	if span.Start == span.End && d.Format != MySQL && d.Format != INI {
+	if span.Start == span.End && !d.Format.sectioned() {
 		raw = " " + raw
 	}
 	return splice{span, raw, n}, nil
@@ -237,6 +280,60 @@ func (d *Document) sibling(of *Node) string {
 	}
 	walk(d.root)
 	return last
+}
+
+// commenting puts a comment mark before each line of a node that has its lines
+// to itself.
+func (d *Document) commenting(n *Node, e Edit) ([]splice, error) {
+	end := n.End
+	for _, c := range n.Children {
+		end = max(end, c.End)
+	}
+	first, _ := d.line(n.Start)
+	if before := d.data[first.Start:n.Start]; len(bytes.TrimLeft(before, " \t\xef\xbb\xbf")) > 0 {
+		return nil, d.refuseAt(n, e, "shares its line with what stands before it; put it on a line of its own first")
+	}
+	last, _ := d.line(max(n.Start, end-1))
+	if after := bytes.TrimLeft(d.data[min(end, last.End):last.End], " \t;"); len(after) > 0 && after[0] != '#' {
+		return nil, d.refuseAt(n, e, "shares its line with what stands behind it; put it on a line of its own first")
+	}
+	var marks []splice
+	for at := n.Start; ; {
+		marks = append(marks, splice{Span: Span{at, at}, text: "#"})
+		_, next := d.line(at)
+		if next >= end {
+			return marks, nil
+		}
+		for at = next; at < end && blank(d.data[at]); at++ {
+		}
+	}
+}
+
+// replaced puts one exact text in the place of another.
+func (d *Document) replaced(e Edit) (*Document, error) {
+	want := max(e.Every, 1)
+	switch {
+	case d.Format != Plain:
+		return nil, d.refuse(e, "replace is for the format text; in %s, name what changes by its address", d.Format)
+	case e.Find == "":
+		return nil, d.refuse(e, "the text to replace is empty")
+	}
+	have := strings.Count(d.src, e.Find)
+	if have != want {
+		at := &Error{File: d.Name, What: fmt.Sprintf("the text %q stands here %d times; want exactly %d", clipped(e.Find), have, want)}
+		if have > 0 {
+			at.Line = d.Line(strings.Index(d.src, e.Find))
+		}
+		return nil, at
+	}
+	return Parse(d.Name, d.Format, []byte(strings.ReplaceAll(d.src, e.Find, e.To.Text)))
+}
+
+func clipped(s string) string {
+	if len(s) > 60 {
+		return s[:60] + "…"
+	}
+	return s
 }
 
 func (d *Document) removal(n *Node) splice {
@@ -313,7 +410,7 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 		}
 	}
 	at, sibling, place := d.insertion(parent)
-	if sibling == "" && (d.Format == MySQL || d.Format == INI) {
+	if sibling == "" && d.Format.sectioned() {
 		sibling = d.sibling(nil)
 	}
 	text := d.syntax.entry(last.Name, value, sibling)
@@ -334,7 +431,7 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 		if d.Format == SSHD && (args == "" || !strings.EqualFold(a[i].Name, "Match")) {
 			return splice{}, d.refuse(e, `%s is not there; want a Match with its condition, as in Match["User relay"]`, a[i])
 		}
-		if d.Format == MySQL || d.Format == INI {
+		if d.Format.sectioned() {
 			if i > 0 {
 				return splice{}, d.refuse(e, "sections do not nest; want section/name")
 			}
@@ -342,7 +439,7 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 		inner := place.indent + strings.Repeat("    ", i-depth)
 		text = d.syntax.block(a[i].Name, args, inner, place.eol, []string{text})
 	}
-	if depth < len(a)-1 && (d.Format == MySQL || d.Format == INI || d.Format == SSHD) {
+	if depth < len(a)-1 && (d.Format.sectioned() || d.Format == SSHD) {
 		// A section or Match block goes to the very end, whatever is above.
 		at, place = len(d.data), d.endOfFile()
 		if at > d.bom() && d.Format != SSHD {

@@ -8,8 +8,45 @@ import (
 // sections reads [section] headers over key = value lines. The mysql dialect
 // (the server manual, "Using Option Files") has bare flags, !include lines,
 // "#" comments within a line, quotes, backslash escapes, and takes - and _ in
-// names as the same.
-type sections struct{ mysql bool }
+// names as the same. The systemd dialect (systemd.syntax(7)) goes on with a line
+// that ends in a backslash, past comment lines, and separates by "=" alone.
+type sections struct{ mysql, systemd bool }
+
+// continued gives where an entry ends whose first line is data[start:end], and
+// where the next line begins.
+func (s sections) continued(d *Document, end, next int) (int, int) {
+	for s.systemd && end > 0 && d.data[end-1] == '\\' && next < len(d.data) {
+		text, after := d.lineFrom(next)
+		next = after
+		if commentLine(d.text(text)) {
+			continue
+		}
+		end = text.Start + len(strings.TrimRight(d.text(text), " \t"))
+	}
+	return end, next
+}
+
+func commentLine(line string) bool {
+	line = strings.TrimLeft(line, " \t")
+	return line != "" && (line[0] == '#' || line[0] == ';')
+}
+
+// unfolded gives a value that goes on over lines as one: each backslash with
+// its line end reads as a blank.
+func unfolded(raw string) string {
+	if !strings.Contains(raw, "\n") {
+		return raw
+	}
+	var kept []string
+	for i, line := range strings.Split(raw, "\n") {
+		line = strings.TrimRight(line, "\r")
+		if i > 0 && commentLine(line) {
+			continue
+		}
+		kept = append(kept, strings.TrimSpace(strings.TrimSuffix(line, "\\")))
+	}
+	return strings.Join(kept, " ")
+}
 
 func (s sections) same(a, b string) bool {
 	if a == b || !s.mysql {
@@ -49,7 +86,7 @@ func (s sections) line(d *Document, start, end int) *Node {
 	n := &Node{Span: Span{start, end}}
 	text := d.src[start:end]
 	sep := strings.IndexByte(text, '=')
-	if colon := strings.IndexByte(text, ':'); !s.mysql && colon > 0 && (sep < 0 || colon < sep) {
+	if colon := strings.IndexByte(text, ':'); !s.mysql && !s.systemd && colon > 0 && (sep < 0 || colon < sep) {
 		sep = colon
 	}
 	if s.mysql && len(text) > 0 && text[0] == '!' {
@@ -69,6 +106,8 @@ func (s sections) line(d *Document, start, end int) *Node {
 	value := raw
 	if s.mysql {
 		value = mysqlDecode(raw)
+	} else if s.systemd {
+		value = unfolded(raw)
 	}
 	n.setWords([]Word{{Span{at, end}, value}})
 	return n
@@ -111,6 +150,7 @@ func (s sections) parse(d *Document) error {
 			scope.setWords(nil)
 			d.root.Children = append(d.root.Children, scope)
 		default:
+			end, at = s.continued(d, end, at)
 			n := s.line(d, start, end)
 			if n.Name == "" {
 				return d.errorAt(start, "a value without a name; want name = value")
@@ -172,6 +212,9 @@ func (s sections) encode(v Value, old string) (string, error) {
 		}
 		if strings.TrimSpace(text) != text {
 			return "", errors.New("the value begins or ends with a blank; this format cannot hold it")
+		}
+		if s.systemd && strings.HasSuffix(text, `\`) {
+			return "", errors.New("the value ends in a backslash, which would join it with the next line; this format cannot hold it")
 		}
 		return text, nil
 	}

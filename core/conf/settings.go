@@ -24,11 +24,7 @@ func (d *Document) Settings() []Setting {
 				walk(c, address)
 				continue
 			}
-			value := d.text(c.Value)
-			if d.Format == MySQL && len(c.Words) == 1 {
-				value = c.Words[0].Text
-			}
-			all = append(all, Setting{File: d.Name, Address: address.String(), Value: value, Line: d.Line(c.Start), CommentedOut: c.CommentedOut, node: c})
+			all = append(all, Setting{File: d.Name, Address: address.String(), Value: d.value(c, c.Value), Line: d.Line(c.Start), CommentedOut: c.CommentedOut, node: c})
 		}
 	}
 	walk(d.root, nil)
@@ -102,10 +98,16 @@ func (d *Document) Get(address string) (value string, line int, ok bool) {
 		return "", 0, false
 	}
 	n := found[0]
-	if d.Format == MySQL && len(n.Words) == 1 {
-		return n.Words[0].Text, d.Line(n.Start), true
+	return d.value(n, valueSpan(n, a[len(a)-1])), d.Line(n.Start), true
+}
+
+// value gives a node's value: as it stands in span, or decoded where the
+// format quotes it or has it go on over lines.
+func (d *Document) value(n *Node, span Span) string {
+	if (d.Format == MySQL || d.Format == Systemd) && len(n.Words) == 1 {
+		return n.Words[0].Text
 	}
-	return d.text(valueSpan(n, a[len(a)-1])), d.Line(n.Start), true
+	return d.text(span)
 }
 
 // Alteration says in words how one setting differs between two documents.
@@ -113,7 +115,26 @@ type Alteration struct {
 	Address string `json:"address"`
 	Old     string `json:"old"`
 	New     string `json:"new"`
-	Kind    string `json:"kind"` // changed, added or removed
+	// Kind is changed, added or removed; of a path (whose address is the path
+	// itself) new, made, deleted, linked, unlinked, mode or owner.
+	Kind string `json:"kind"`
+}
+
+// Words says the alteration in a line.
+func (a Alteration) Words() string {
+	switch a.Kind {
+	case "added", "new", "made":
+		return a.Address + ": " + a.Kind + ", " + a.New
+	case "removed", "deleted", "unlinked":
+		return a.Address + ": " + a.Kind + ", was " + a.Old
+	case "linked":
+		if a.Old == "" {
+			return a.Address + ": a link to " + a.New
+		}
+	case "mode", "owner":
+		return a.Address + ": " + a.Kind + " " + a.Old + " → " + a.New
+	}
+	return a.Address + ": " + a.Old + " → " + a.New
 }
 
 // Compare lists the live settings that differ from a to b.

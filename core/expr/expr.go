@@ -42,7 +42,10 @@ func vars(options ...cel.EnvOption) Vars {
 	return Vars{env, err}
 }
 
-var texts = cel.MapType(cel.StringType, cel.StringType)
+var (
+	texts = cel.MapType(cel.StringType, cel.StringType)
+	list  = cel.ListType(cel.StringType)
+)
 
 // HostVars are the labels and traits of a host. A label that a host has not is
 // the empty text; memory is in bytes.
@@ -69,16 +72,39 @@ func pick(a, b ref.Val, when ref.Val) ref.Val {
 
 // AnswerVars are what a probe brings back; each kind of probe fills its own.
 var AnswerVars = vars(
-	cel.Variable("status", cel.IntType),     // http: the status code
-	cel.Variable("headers", texts),          // http: by lower-case name
-	cel.Variable("body", cel.StringType),    // http: at most 64 KiB
-	cel.Variable("connected", cel.BoolType), // tcp
-	cel.Variable("banner", cel.StringType),  // tcp: what the other side says first
-	cel.Variable("state", cel.StringType),   // unit: active, failed, …
-	cel.Variable("sub", cel.StringType),     // unit: running, exited, …
-	cel.Variable("restarts", cel.IntType),   // unit: restarts by the service manager
-	cel.Variable("processes", cel.IntType),  // unit: the main process and its children
-	cel.Variable("renewed", cel.IntType),    // unit: those of them started since the last act
+	cel.Variable("status", cel.IntType),      // http: the status code
+	cel.Variable("headers", texts),           // http: by lower-case name
+	cel.Variable("body", cel.StringType),     // http: at most 64 KiB, unpacked
+	cel.Variable("size", cel.IntType),        // http: bytes of the body over the wire
+	cel.Variable("connected", cel.BoolType),  // tcp, tls, ssh, http
+	cel.Variable("banner", cel.StringType),   // tcp, ssh: what the other side says first; tcp: its reply
+	cel.Variable("held", cel.BoolType),       // tcp, tls, http: still open at the end of hold
+	cel.Variable("methods", list),            // ssh: ways to sign in offered to the user
+	cel.Variable("signed_in", cel.BoolType),  // ssh
+	cel.Variable("protocol", cel.StringType), // tls, https: such as TLS 1.3
+	cel.Variable("names", list),              // tls, https: of the certificate
+	cel.Variable("days_left", cel.IntType),   // tls, https: of the certificate
+	cel.Variable("issuer", cel.StringType),   // tls, https
+	cel.Variable("chain", cel.IntType),       // tls, https: certificates sent
+	cel.Variable("trusted", cel.BoolType),    // tls, https
+	cel.Variable("state", cel.StringType),    // unit: active, failed, …
+	cel.Variable("sub", cel.StringType),      // unit: running, exited, …
+	cel.Variable("restarts", cel.IntType),    // unit: restarts by the service manager
+	cel.Variable("processes", cel.IntType),   // unit: the main process and its children
+	cel.Variable("renewed", cel.IntType),     // unit: those of them started since the last act
+	cel.Variable("count", cel.IntType),       // process: how many; size: files
+	cel.Variable("users", list),              // process: who they run as; port: programs that listen
+	cel.Variable("age", cel.IntType),         // process: of the youngest, in seconds
+	cel.Variable("listeners", list),          // port: addresses
+	cel.Variable("content", cel.StringType),  // file: at most 64 KiB
+	cel.Variable("mode", cel.StringType),     // file: octal, such as 640
+	cel.Variable("owner", cel.StringType),    // file
+	cel.Variable("group", cel.StringType),    // file
+	cel.Variable("kind", cel.StringType),     // file: in the words of stat(1); empty where there is none
+	cel.Variable("readable", cel.BoolType),   // file: by the user named with as=
+	cel.Variable("bytes", cel.IntType),       // size: taken on disk; file: length
+	cel.Variable("exit", cel.IntType),        // command
+	cel.Variable("output", cel.StringType),   // command: at most 64 KiB
 )
 
 // Program is a compiled expression.

@@ -26,7 +26,7 @@ func TestAfterCoversEveryStep(t *testing.T) {
 			if p.State == Done && (step != Confirm || outcome != OK) {
 				t.Errorf("%s: done without confirmation", name)
 			}
-			if p.State == Restored && (step != ProbeAgain || outcome != OK) {
+			if p.State == Restored && (step != DisarmAgain || outcome != OK) {
 				t.Errorf("%s: restored without its probes", name)
 			}
 			if p.State == PassedOver && touched(step) && step != Place {

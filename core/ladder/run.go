@@ -46,9 +46,10 @@ const (
 	Soak     Step = "soak"     // stay well for a while
 	Confirm  Step = "confirm"  // the files are still the candidates
 
-	Restore    Step = "restore"     // put the snapshot back
-	ActAgain   Step = "act-again"   // the process takes the old files up
-	ProbeAgain Step = "probe-again" // no worse than the baseline
+	Restore     Step = "restore"      // put the snapshot back
+	ActAgain    Step = "act-again"    // the process takes the old files up
+	ProbeAgain  Step = "probe-again"  // no worse than the baseline
+	DisarmAgain Step = "disarm-again" // take the guard away, which stayed armed as a second chance
 
 	Look Step = "look" // find out how the host stands
 )
@@ -57,7 +58,7 @@ const (
 var Forward = []Step{Connect, Lock, Recheck, Baseline, Trial, Snapshot, Guard, Place, Act, InForce, Settle, Probe, Disarm, Soak, Confirm}
 
 // Back lists the steps from a failure to restored.
-var Back = []Step{Restore, ActAgain, ProbeAgain}
+var Back = []Step{Restore, ActAgain, ProbeAgain, DisarmAgain}
 
 // Outcome is how a step ended.
 type Outcome string
@@ -123,6 +124,8 @@ func After(step Step, outcome Outcome) Position {
 	case step == ActAgain && outcome == OK:
 		return Position{Restoring, ProbeAgain}
 	case step == ProbeAgain && outcome == OK:
+		return Position{Restoring, DisarmAgain}
+	case step == DisarmAgain && outcome == OK:
 		return Position{Restored, ""}
 	case index(Back, step) >= 0:
 		return Position{Stranded, ""}
@@ -143,7 +146,8 @@ func After(step Step, outcome Outcome) Position {
 }
 
 // Recover says how to go on with a host that was looked at: step is what was
-// begun, or was next, when we lost sight of it.
+// begun, or was next, when we lost sight of it. On the way back, a process is
+// new once it was acted on since.
 func Recover(step Step, files Files, process Process) Position {
 	back := index(Back, step) >= 0
 	switch {
@@ -151,15 +155,21 @@ func Recover(step Step, files Files, process Process) Position {
 		return Position{Unknown, Look}
 	case files == FilesMixed:
 		return Position{Restoring, Restore}
-	case back && files == FilesNew:
+	case step == Restore || back && files == FilesNew:
+		// Restore does more than what a look at files shows: directories that
+		// were made, units, what systemd has read.
 		return Position{Restoring, Restore}
+	case step == ActAgain && process == ProcessNew: // acted since the snapshot was put back
+		return Position{Restoring, ProbeAgain}
+	case (step == ProbeAgain || step == DisarmAgain) && process != ProcessDown:
+		return Position{Restoring, step}
 	case back:
 		return Position{Restoring, ActAgain}
 	case files == FilesOld && index(Forward, step) > index(Forward, Place):
 		// Something put the base back while we were away: make the process follow.
 		return Position{Restoring, ActAgain}
 	case files == FilesOld:
-		return Position{Working, Recheck}
+		return Position{Working, Lock}
 	case index(Forward, step) < index(Forward, Place):
 		// The candidate is there, yet it was not us who placed it: nothing of ours to undo.
 		return Position{PassedOver, ""}

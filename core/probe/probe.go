@@ -3,151 +3,98 @@
 //
 //	p := probe.Probe{Name: "front page", Ask: "http GET :8480/", Expect: "status == 200"}
 //	err := p.Check()
-//	verdict := p.Judge(answer)
+//	verdict := p.Judge(probe.After, answer)
 package probe
 
 import (
+	"crypto/x509"
+	"errors"
 	"fmt"
-	"strconv"
 	"strings"
 
 	"wladder/core/expr"
 )
 
-// Probe is one question to a host and the expectation of its answer.
+// Probe is one question to a host and the expectation of its answer: Expect at
+// any time, or Before and After a change. Expectations are CEL expressions over
+// expr.AnswerVars.
 type Probe struct {
-	Name   string `yaml:"name" json:"name"`
-	Ask    string `yaml:"ask" json:"ask"`       // see ParseAsk
-	Expect string `yaml:"expect" json:"expect"` // a CEL expression over expr.AnswerVars
+	Name   string   `yaml:"name" json:"name"`
+	Ask    string   `yaml:"ask" json:"ask"` // see ParseAsk
+	Expect string   `yaml:"expect" json:"expect,omitempty"`
+	Before string   `yaml:"before" json:"before,omitempty"`
+	After  string   `yaml:"after" json:"after,omitempty"`
+	Tries  int      `yaml:"tries" json:"tries,omitempty"` // asked so often, each afresh; 0 is once
+	Share  int      `yaml:"share" json:"share,omitempty"` // percent of the tries that must be well; 0 is all
+	Hold   int      `yaml:"hold" json:"hold,omitempty"`   // seconds for which a tcp, tls or http connection is held open
+	CA     string   `yaml:"ca" json:"ca,omitempty"`       // https, tls: the authority's certificates, PEM
+	First  []string `yaml:"first" json:"first,omitempty"` // http: requests before, in one sitting; see ParseFirst
 }
 
-// Kind is what is asked.
-type Kind string
+// Phase is when a probe is asked.
+type Phase string
 
-// The kinds of question so far.
+// The phases.
 const (
-	HTTP Kind = "http"
-	TCP  Kind = "tcp"
-	Unit Kind = "unit"
+	Earlier Phase = "before" // before the change, and once it has been taken back
+	Later   Phase = "after"
 )
 
-// Ask is a parsed question. The host asked is always the one under test.
-type Ask struct {
-	Kind   Kind
-	Method string // http
-	Port   int    // http, tcp
-	Path   string // http
-	Host   string // http: the Host header, empty for the host's own name
-	Unit   string // unit
-}
-
-// ParseAsk reads the one line that states a question:
-//
-//	http [METHOD] :PORT/PATH [host=NAME]
-//	tcp :PORT
-//	unit NAME
-func ParseAsk(line string) (Ask, error) {
-	words := strings.Fields(line)
-	bad := func(format string, args ...any) (Ask, error) {
-		return Ask{}, fmt.Errorf("ask %q: "+format, append([]any{line}, args...)...)
-	}
-	if len(words) < 2 {
-		return bad("want http [METHOD] :PORT/PATH, tcp :PORT or unit NAME")
-	}
-	a := Ask{Kind: Kind(words[0])}
-	words = words[1:]
-	switch a.Kind {
-	case HTTP:
-		a.Method = "GET"
-		if words[0][0] != ':' {
-			a.Method, words = words[0], words[1:]
-			if a.Method != "GET" && a.Method != "HEAD" && a.Method != "OPTIONS" {
-				return bad("method %q; want GET, HEAD or OPTIONS, which change nothing", a.Method)
-			}
-		}
-		if len(words) == 0 || words[0][0] != ':' {
-			return bad("want :PORT/PATH behind the method")
-		}
-		port, path, _ := strings.Cut(words[0][1:], "/")
-		a.Path = "/" + path
-		for _, w := range words[1:] {
-			name, value, _ := strings.Cut(w, "=")
-			if name != "host" || value == "" {
-				return bad("%q is not known; want host=NAME", w)
-			}
-			a.Host = value
-		}
-		words = []string{":" + port}
-		fallthrough
-	case TCP:
-		port, err := strconv.Atoi(strings.TrimPrefix(words[0], ":"))
-		if err != nil || words[0][0] != ':' || port < 1 || port > 65535 || len(words) > 1 {
-			return bad("%q is no port; want :1 to :65535", strings.Join(words, " "))
-		}
-		a.Port = port
-	case Unit:
-		if len(words) != 1 || strings.HasPrefix(words[0], "-") {
-			return bad("want the name of one unit")
-		}
-		a.Unit = words[0]
-	default:
-		return bad("%q is not known; want http, tcp or unit", a.Kind)
-	}
-	return a, nil
-}
+// Limits on tries and on how long a connection is held.
+const (
+	maxTries = 100
+	maxHold  = 15 * 60 // seconds
+)
 
 // Check tells what is wrong with the probe as written.
 func (p Probe) Check() error {
-	if _, err := ParseAsk(p.Ask); err != nil {
+	ask, err := ParseAsk(p.Ask)
+	if err != nil {
 		return err
 	}
-	_, err := expr.Compile(p.Expect, expr.AnswerVars, expr.Bool)
-	return err
-}
-
-// Answer is what came back. Failure is why nothing did, in words.
-type Answer struct {
-	Failure   string            `json:"failure,omitempty"`
-	Status    int               `json:"status,omitempty"`
-	Headers   map[string]string `json:"headers,omitempty"`
-	Body      string            `json:"body,omitempty"`
-	Connected bool              `json:"connected,omitempty"`
-	Banner    string            `json:"banner,omitempty"`
-	State     string            `json:"state,omitempty"`
-	Sub       string            `json:"sub,omitempty"`
-	Restarts  int               `json:"restarts,omitempty"`
-	Processes int               `json:"processes,omitempty"`
-	Renewed   int               `json:"renewed,omitempty"`
-}
-
-func (a Answer) vars() map[string]any {
-	return map[string]any{
-		"status": int64(a.Status), "headers": expr.Texts(a.Headers), "body": a.Body,
-		"connected": a.Connected, "banner": a.Banner, "state": a.State, "sub": a.Sub,
-		"restarts": int64(a.Restarts), "processes": int64(a.Processes), "renewed": int64(a.Renewed),
-	}
-}
-
-// String says the answer in a few words.
-func (a Answer) String() string {
 	switch {
-	case a.Failure != "":
-		return a.Failure
-	case a.Status != 0:
-		return fmt.Sprintf("status %d", a.Status)
-	case a.State != "":
-		processes := "1 process"
-		if a.Processes != 1 {
-			processes = fmt.Sprintf("%d processes", a.Processes)
-		}
-		if a.Renewed > 0 {
-			processes += fmt.Sprintf(", %d begun since the act", a.Renewed)
-		}
-		return fmt.Sprintf("%s (%s), %s", a.State, a.Sub, processes)
-	case a.Connected:
-		return "connected"
+	case p.Expect == "" && p.Before == "" && p.After == "":
+		return errors.New("expects nothing; want expect, or before and after")
+	case p.Expect != "" && (p.Before != "" || p.After != ""):
+		return errors.New("want either expect, or before and after")
+	case p.Tries < 0 || p.Tries > maxTries:
+		return fmt.Errorf("tries: %d; want at most %d", p.Tries, maxTries)
+	case p.Share < 0 || p.Share > 100:
+		return fmt.Errorf("share: %d; want a percentage", p.Share)
+	case p.Hold < 0 || p.Hold > maxHold:
+		return fmt.Errorf("hold: %d; want at most %d seconds", p.Hold, maxHold)
+	case p.Hold > 0 && ask.Kind != TCP && ask.Kind != TLS && ask.Kind != HTTP:
+		return errors.New("hold is for tcp, tls and http")
+	case len(p.First) > 0 && ask.Kind != HTTP:
+		return errors.New("first is for http")
+	case p.CA != "" && !x509.NewCertPool().AppendCertsFromPEM([]byte(p.CA)):
+		return errors.New("ca holds no certificate in PEM")
 	}
-	return "no answer"
+	for _, f := range p.First {
+		if _, err := ParseFirst(f); err != nil {
+			return err
+		}
+	}
+	for _, text := range []string{p.Expect, p.Before, p.After} {
+		if text == "" {
+			continue
+		}
+		if _, err := expr.Compile(text, expr.AnswerVars, expr.Bool); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Expectation gives what is expected in a phase; empty where anything will do.
+func (p Probe) Expectation(at Phase) string {
+	switch {
+	case p.Expect != "":
+		return p.Expect
+	case at == Earlier:
+		return p.Before
+	}
+	return p.After
 }
 
 // Verdict is an answer judged.
@@ -157,22 +104,56 @@ type Verdict struct {
 	Why   string `json:"why"` // what came back, in words
 }
 
-// Judge holds an answer against the expectation. A probe without an answer is
-// not well: an expectation about a failure is one about what is connected.
-func (p Probe) Judge(a Answer) Verdict {
-	v := Verdict{Probe: p.Name, Why: a.String()}
+// Judge holds an answer against the expectation of a phase. A probe without an
+// answer is not well, but for questions about what is refused: tcp, tls, ssh.
+func (p Probe) Judge(at Phase, a Answer) Verdict {
 	ask, _ := ParseAsk(p.Ask)
-	if a.Failure != "" && ask.Kind != TCP {
+	v := Verdict{Probe: p.Name, Why: a.Words(ask.Kind)}
+	if a.Failure != "" && ask.Kind != TCP && ask.Kind != TLS && ask.Kind != SSH {
 		return v
 	}
-	program, err := expr.Compile(p.Expect, expr.AnswerVars, expr.Bool)
+	want := p.Expectation(at)
+	if want == "" {
+		v.Well = true
+		return v
+	}
+	program, err := expr.Compile(want, expr.AnswerVars, expr.Bool)
 	if err == nil {
 		v.Well, err = program.Bool(a.vars())
 	}
 	if err != nil {
 		v.Why = err.Error()
 	} else if !v.Well {
-		v.Why += "; want " + p.Expect
+		v.Why += "; want " + want
 	}
 	return v
+}
+
+// Together makes one verdict of several tries.
+func (p Probe) Together(tries []Verdict) Verdict {
+	if len(tries) == 1 {
+		return tries[0]
+	}
+	share := p.Share
+	if share == 0 {
+		share = 100
+	}
+	well, last, ill := 0, tries[len(tries)-1].Why, ""
+	for _, v := range tries {
+		if v.Well {
+			well++
+		} else {
+			ill = v.Why
+		}
+	}
+	v := Verdict{Probe: p.Name, Well: well*100 >= share*len(tries), Why: fmt.Sprintf("%d of %d tries well: %s", well, len(tries), last)}
+	if ill != "" {
+		v.Why = fmt.Sprintf("%d of %d tries well, want %d %%: %s", well, len(tries), share, ill)
+	}
+	return v
+}
+
+// SecretNames lists the secrets that a probe refers to.
+func (p Probe) SecretNames() []string {
+	return Secrets(p.Ask + " " + strings.Join(p.First, " "))
 }

@@ -1,6 +1,7 @@
 package probe
 
 import (
+	"reflect"
 	"strings"
 	"testing"
 )
@@ -10,15 +11,16 @@ func TestParseAsk(t *testing.T) {
 		"http GET :8480/a?b=c host=x.vellmere.example": {Kind: HTTP, Method: "GET", Port: 8480, Path: "/a?b=c", Host: "x.vellmere.example"},
 		"http :80":           {Kind: HTTP, Method: "GET", Port: 80, Path: "/"},
 		"tcp :22":            {Kind: TCP, Port: 22},
-		"unit nginx.service": {Kind: Unit, Unit: "nginx.service"},
+		"unit nginx.service": {Kind: Unit, Name: "nginx.service"},
 	} {
-		if got, err := ParseAsk(line); got != want || err != nil {
+		want.With = map[string]string{}
+		if got, err := ParseAsk(line); !reflect.DeepEqual(got, want) || err != nil {
 			t.Errorf("%s: got %+v, %v", line, got, err)
 		}
 	}
 	for line, want := range map[string]string{
 		"http": "want http", "http POST :80/": "change nothing", "tcp :0": "no port", "tcp 22": "no port", "ping :1": "not known",
-		"unit --all": "one unit", "http GET": "behind the method", "http :80/ x=y": "not known",
+		"unit --all": "no name", "http GET": "want http", "http :80/ x=y": "not known",
 	} {
 		if _, err := ParseAsk(line); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: error is %v; want %q", line, err, want)
@@ -28,17 +30,17 @@ func TestParseAsk(t *testing.T) {
 
 func TestJudge(t *testing.T) {
 	page := Probe{Name: "page", Ask: "http :80/", Expect: `status == 200 && !("x-build" in headers) && headers["x-none"] == ""`}
-	if v := page.Judge(Answer{Status: 200, Headers: map[string]string{"server": "nginx"}}); !v.Well {
+	if v := page.Judge(Later, Answer{Page: Page{Status: 200, Headers: map[string]string{"server": "nginx"}}}); !v.Well {
 		t.Errorf("a good answer: %+v", v)
 	}
-	if v := page.Judge(Answer{Status: 200, Headers: map[string]string{"x-build": "7"}}); v.Well || !strings.Contains(v.Why, "status 200; want status == 200") {
+	if v := page.Judge(Later, Answer{Page: Page{Status: 200, Headers: map[string]string{"x-build": "7"}}}); v.Well || !strings.Contains(v.Why, "status 200; want status == 200") {
 		t.Errorf("a telling header: %+v", v)
 	}
-	if v := page.Judge(Answer{Failure: "connection refused"}); v.Well || v.Why != "connection refused" {
+	if v := page.Judge(Later, Answer{Failure: "connection refused"}); v.Well || v.Why != "connection refused" {
 		t.Errorf("no answer: %+v", v)
 	}
 	closed := Probe{Name: "old port is closed", Ask: "tcp :80", Expect: "!connected"}
-	if v := closed.Judge(Answer{Failure: "connection refused"}); !v.Well {
+	if v := closed.Judge(Later, Answer{Failure: "connection refused"}); !v.Well {
 		t.Errorf("a port that should be closed: %+v", v)
 	}
 }

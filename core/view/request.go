@@ -25,6 +25,16 @@ type (
 		Hosts  int               `json:"hosts"`
 		Failed map[string]string `json:"failed"`
 	}
+	// AskOrder puts probes to the hosts that an expression fits.
+	AskOrder struct {
+		Where   string   `json:"where"`
+		Service string   `json:"service"` // whose commands may be asked; may be empty
+		Asks    []string `json:"asks"`
+	}
+	// NewSecret is a secret's value, or its next one.
+	NewSecret struct {
+		Value string `json:"value"`
+	}
 	// Judgement is a reviewer's answer.
 	Judgement struct {
 		Digest  string `json:"digest"`

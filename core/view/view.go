@@ -162,6 +162,34 @@ type StepTaken struct {
 	Note    string         `json:"note"`
 }
 
+// Secret is a secret as it is shown: by name alone.
+type Secret struct {
+	Name    string    `json:"name"`
+	Version int       `json:"version"`
+	By      string    `json:"by"`
+	At      time.Time `json:"at"`
+}
+
+// AskedHosts is what hosts answered to probes without a change.
+type AskedHosts struct {
+	Hosts   int      `json:"hosts"`
+	Answers []Answer `json:"answers"`
+}
+
+// Answer gathers hosts by what they answered to one question.
+type Answer struct {
+	Ask    string        `json:"ask"`
+	Groups []AnswerGroup `json:"groups"`
+}
+
+// AnswerGroup is the hosts that gave one answer; Missing tells that they gave
+// none, and Value why.
+type AnswerGroup struct {
+	Value   string   `json:"value"`
+	Missing bool     `json:"missing"`
+	Hosts   []string `json:"hosts"`
+}
+
 // Event is one message of the event stream.
 type Event struct {
 	Type   string          `json:"type"`   // record, step or rehearsal

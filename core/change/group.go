@@ -1,0 +1,41 @@
+package change
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"sort"
+
+	"wladder/core/conf"
+)
+
+// Group gathers the hosts on which a change comes to the same.
+type Group struct {
+	Key         string            `json:"key"` // 12 hex digits
+	Hosts       []string          `json:"hosts"`
+	Diff        string            `json:"diff"`
+	Alterations []conf.Alteration `json:"alterations"`
+	Act         string            `json:"act"`
+	Findings    []Finding         `json:"findings"`
+}
+
+// GroupKey names what a result comes to, whatever the host.
+func GroupKey(diff, act string, findings []Finding) string {
+	h := sha256.New()
+	fmt.Fprintf(h, "%q %q %+q", diff, act, fmt.Sprint(findings))
+	return hex.EncodeToString(h.Sum(nil))[:12]
+}
+
+// SortGroups puts the odd ones first: those that stop, then the smallest.
+func SortGroups(groups []Group) {
+	sort.SliceStable(groups, func(i, k int) bool {
+		a, b := groups[i], groups[k]
+		switch {
+		case stops(a.Findings) != stops(b.Findings):
+			return stops(a.Findings)
+		case len(a.Hosts) != len(b.Hosts):
+			return len(a.Hosts) < len(b.Hosts)
+		}
+		return a.Key < b.Key
+	})
+}

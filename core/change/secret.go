@@ -1,0 +1,192 @@
+package change
+
+import (
+	"bytes"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"wladder/core/conf"
+	"wladder/core/probe"
+)
+
+// cover stands wherever a secret would.
+const cover = "‹secret›"
+
+// MinSecret is the least length, in bytes, of a secret that is given to us:
+// shorter ones could not be told from other text when they are masked.
+const MinSecret = 8
+
+// minFound is the same for secrets found in files; shorter ones are masked
+// where they stand, not in free text.
+const minFound = 4
+
+var (
+	passwordLike = regexp.MustCompile(`(?i)(passw|secret|token|private.?key|passphrase)`)
+	// assigned finds name=value in free text where the name is like a password's.
+	assigned = regexp.MustCompile(`(?i)([\w.-]*(?:passw|secret|passphrase|private.?key)[\w.-]*"?[ \t]*[=:][ \t]*)("[^"\n]*"|'[^'\n]*'|[^\s,;<>"']+)`)
+	// pem finds private keys, whole or begun.
+	pem = regexp.MustCompile(`(?s)-----BEGIN [A-Z ]*PRIVATE KEY-----.*?(-----END [A-Z ]*PRIVATE KEY-----|$)`)
+)
+
+// secrets tells which addresses of a file hold secrets: marked ones, and those
+// with a name like a password's.
+func (s *Service) secrets(file string) func(address string) bool {
+	return func(text string) bool {
+		a, err := conf.ParseAddress(text)
+		if err != nil || len(a) == 0 {
+			return false
+		}
+		if rule := s.setting(file, a); rule != nil {
+			return rule.Secret
+		}
+		name := strings.ToLower(a[len(a)-1].Name)
+		return passwordLike.MatchString(name) && !strings.Contains(name, "authentication") && !strings.Contains(name, "tokens")
+	}
+}
+
+// Redactor covers secrets in text that leaves us. The zero value knows no
+// values; it covers private keys and what is assigned to a password's name.
+type Redactor struct{ values []string }
+
+// everyday are values that tell nothing: masked where they stand, not wherever
+// the word occurs.
+var everyday = regexp.MustCompile(`(?i)^(true|false|none|null|auto|default|prompt|required|optional|enabled?|disabled?|files?|[/$%{<*].*)$`)
+
+// Add has the redactor cover a value, and its form in base64, from now on.
+func (r *Redactor) Add(value string) {
+	if len(value) < minFound || slices.Contains(r.values, value) {
+		return
+	}
+	r.values = append(r.values, value, base64.StdEncoding.EncodeToString([]byte(value)))
+	slices.SortFunc(r.values, func(a, b string) int { return len(b) - len(a) })
+}
+
+// AddFile has the redactor cover the secrets that a file holds; doc is its
+// content as a document, nil where it is none.
+func (r *Redactor) AddFile(svc *Service, key string, content []byte, doc *conf.Document) {
+	for line := range bytes.Lines(content) {
+		if !mayAssign(line) {
+			continue
+		}
+		for _, m := range assigned.FindAllSubmatch(line, -1) {
+			r.found(string(m[2]))
+		}
+	}
+	if doc == nil {
+		return
+	}
+	secret := svc.secrets(key)
+	for _, s := range doc.Settings() {
+		if secret(s.Address) {
+			r.found(s.Value)
+		}
+	}
+}
+
+func (r *Redactor) found(value string) {
+	if value = strings.Trim(value, `"'`); !everyday.MatchString(value) {
+		r.Add(value)
+	}
+}
+
+// Clean covers all secrets in a text, and makes it legible.
+func (r *Redactor) Clean(text string) string {
+	for _, v := range r.values {
+		text = strings.ReplaceAll(text, v, cover)
+	}
+	if strings.Contains(text, "PRIVATE KEY-----") {
+		text = pem.ReplaceAllString(text, cover)
+	}
+	var b strings.Builder
+	for line := range strings.Lines(text) {
+		if mayAssign([]byte(line)) {
+			line = assigned.ReplaceAllStringFunc(line, func(found string) string {
+				m := assigned.FindStringSubmatch(found)
+				if bare := strings.Trim(m[2], `"'`); bare == "" || bare == cover {
+					return found
+				}
+				return m[1] + cover
+			})
+		}
+		b.WriteString(line)
+	}
+	return legible(b.String())
+}
+
+// legible writes bytes that text for people cannot hold (NUL, and what is no
+// UTF-8, as in a file in Latin-1) as \xHH.
+func legible(text string) string {
+	if utf8.ValidString(text) && strings.IndexByte(text, 0) < 0 {
+		return text
+	}
+	var b strings.Builder
+	for len(text) > 0 {
+		r, n := utf8.DecodeRuneInString(text)
+		if r == 0 || r == utf8.RuneError && n == 1 {
+			fmt.Fprintf(&b, `\x%02x`, text[0])
+		} else {
+			b.WriteString(text[:n])
+		}
+		text = text[n:]
+	}
+	return b.String()
+}
+
+// mayAssign tells, quickly, lines that assigned cannot fit.
+func mayAssign(line []byte) bool {
+	if bytes.IndexByte(line, '=') < 0 && bytes.IndexByte(line, ':') < 0 {
+		return false
+	}
+	for i, c := range line {
+		if c |= 0x20; c != 'p' && c != 's' {
+			continue
+		}
+		for _, word := range []string{"passw", "secret", "passphrase", "private"} {
+			if rest := line[i:]; len(rest) >= len(word) && strings.EqualFold(string(rest[:len(word)]), word) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func masked(value string) string {
+	if value == "" {
+		return ""
+	}
+	return cover
+}
+
+// mask gives a copy's text with the secrets covered that stand at addresses of
+// their own, in comments too, and private keys; Clean covers the rest line by
+// line, in what is shown of it.
+func mask(svc *Service, key string, content []byte, doc *conf.Document) []byte {
+	if doc != nil {
+		secret := svc.secrets(key)
+		content = doc.Masked(func(s conf.Setting) bool { return secret(s.Address) }, cover)
+	}
+	if bytes.Contains(content, []byte("PRIVATE KEY-----")) {
+		content = pem.ReplaceAll(content, []byte(cover))
+	}
+	return content
+}
+
+// plainSecret is what a secret may hold where a format does not quote it.
+var plainSecret = regexp.MustCompile(`^[A-Za-z0-9._~+/=@%:,!*()^-]+$`)
+
+var errSecretNotPlain = errors.New("the secret holds characters that this file's format could read as its own; want letters, digits and ._~+/=@%:,!*()^- only, or a format that quotes")
+
+// fillSecrets puts secrets into text of a format that does not quote them.
+func fillSecrets(text string, secrets map[string]string) (string, error) {
+	for _, name := range probe.Secrets(text) {
+		if !plainSecret.MatchString(secrets[name]) {
+			return "", errSecretNotPlain
+		}
+	}
+	return probe.Fill(text, secrets), nil
+}

@@ -1,0 +1,132 @@
+package change
+
+import (
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"wladder/core/conf"
+)
+
+// Setting says what values an address may have, and which act it needs.
+type Setting struct {
+	Address string   `yaml:"address"`
+	File    string   `yaml:"file"`
+	Type    string   `yaml:"type"`  // integer, size, seconds, switch, choice or text
+	Range   string   `yaml:"range"` // for integer, size and seconds: MIN..MAX
+	Choices []string `yaml:"choices"`
+	Unit    string   `yaml:"unit"` // of the number, for people
+	Act     string   `yaml:"act"`
+	Secret  bool     `yaml:"secret"`
+	// Executes tells that a value can bring code which the checker would run.
+	Executes bool `yaml:"executes"`
+	// Shown is what the trial's dump prints once the value is in force, with
+	// {value} in the value's place.
+	Shown string `yaml:"shown"`
+
+	address conf.Address
+}
+
+// executing are names whose values bring code that a checker may run, or
+// other files that may: their trial waits for the approval.
+var executing = map[conf.Format]*regexp.Regexp{
+	conf.Nginx: regexp.MustCompile(`^(load_module|include|ssl_engine|perl.*|lua_.*|.*_by_lua.*|js_.*)$`),
+	conf.SSHD:  regexp.MustCompile(`(?i)^(include|.*command|subsystem|securitykeyprovider|pkcs11provider)$`),
+	conf.MySQL: regexp.MustCompile(`^(!include.*|(loose[-_])?(plugin|init)[-_](load|load[-_]add|dir|maturity|file)|basedir)$`),
+}
+
+// executes tells whether an edit of this address could have the checker run
+// what the change brings.
+func (s *Service) executes(file string, a conf.Address) bool {
+	if rule := s.setting(file, a); rule != nil && rule.Executes {
+		return true
+	}
+	names := executing[s.Files[file].Format]
+	for _, step := range a {
+		if names != nil && names.MatchString(step.Name) {
+			return true
+		}
+	}
+	return false
+}
+
+func (t *Setting) check(p *Problems) {
+	switch t.Type {
+	case "integer", "size", "seconds":
+		if t.Range != "" {
+			if _, _, err := t.bounds(); err != nil {
+				p.add("settings: %s: %v", t.Address, err)
+			}
+		}
+	case "choice":
+		if len(t.Choices) == 0 {
+			p.add("settings: %s: a choice wants choices", t.Address)
+		}
+	case "switch", "text":
+	default:
+		p.add("settings: %s: type %q is not known; want integer, size, seconds, switch, choice or text", t.Address, t.Type)
+	}
+}
+
+func (t *Setting) bounds() (low, high int64, err error) {
+	a, b, ok := strings.Cut(t.Range, "..")
+	low, err1 := number(t.Type, a)
+	high, err2 := number(t.Type, b)
+	if !ok || err1 != nil || err2 != nil || low > high {
+		return 0, 0, fmt.Errorf("range %q is none; want MIN..MAX of type %s", t.Range, t.Type)
+	}
+	return low, high, nil
+}
+
+var suffixes = map[string]map[byte]int64{
+	"size":    {'k': 1 << 10, 'm': 1 << 20, 'g': 1 << 30, 't': 1 << 40},
+	"seconds": {'s': 1, 'm': 60, 'h': 3600, 'd': 86400},
+}
+
+// number reads a count, a size such as 16M, or a time such as 90s or 5m.
+func number(kind, text string) (int64, error) {
+	factor := int64(1)
+	if n := len(text); n > 1 {
+		if f, ok := suffixes[kind][text[n-1]|0x20]; ok {
+			factor, text = f, text[:n-1]
+		}
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n > (1<<62)/factor {
+		return 0, fmt.Errorf("%q is no %s", text, kind)
+	}
+	return n * factor, nil
+}
+
+// judge says what is wrong with a value; empty where nothing is.
+func (t *Setting) judge(value string) string {
+	switch t.Type {
+	case "integer", "size", "seconds":
+		n, err := number(t.Type, value)
+		if err != nil {
+			return fmt.Sprintf("%q is of the wrong type; want %s", value, map[string]string{
+				"integer": "a whole number", "size": "a size such as 16M", "seconds": "a time such as 90s or 5m"}[t.Type])
+		}
+		if t.Range != "" {
+			if low, high, _ := t.bounds(); n < low || n > high {
+				return fmt.Sprintf("%s is out of range; want %s", value, strings.TrimSpace(strings.Replace(t.Range, "..", " to ", 1)+" "+t.Unit))
+			}
+		}
+	case "switch":
+		for _, word := range []string{"on", "off", "yes", "no", "true", "false", "0", "1"} {
+			if strings.EqualFold(value, word) {
+				return ""
+			}
+		}
+		return fmt.Sprintf("%q is of the wrong type; want on or off, yes or no", value)
+	case "choice":
+		for _, c := range t.Choices {
+			if c == value {
+				return ""
+			}
+		}
+		return fmt.Sprintf("%q is not allowed; want one of %s", value, strings.Join(t.Choices, ", "))
+	}
+	return ""
+}
