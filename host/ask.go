@@ -2,82 +2,245 @@ package host
 
 import (
 	"context"
-	"errors"
-	"io"
-	"net"
-	"net/http"
+	"encoding/json"
+	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"wladder/core/change"
 	"wladder/core/probe"
 )
 
-// maxBody is how much of a page a probe reads, in bytes.
-const maxBody = 64 << 10
-
-// AskNetwork puts an http or tcp question to the host at address (an IP or a
-// name), on a connection of its own, past every cache.
-func AskNetwork(ctx context.Context, address string, ask probe.Ask) probe.Answer {
-	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
-	defer cancel()
-	at := net.JoinHostPort(address, strconv.Itoa(ask.Port))
-	if ask.Kind == probe.TCP {
-		conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", at)
-		if err != nil {
-			return probe.Answer{Failure: reason(err)}
-		}
-		defer conn.Close()
-		conn.SetReadDeadline(time.Now().Add(500 * time.Millisecond))
-		first := make([]byte, 256)
-		n, _ := conn.Read(first)
-		return probe.Answer{Connected: true, Banner: strings.TrimSpace(string(first[:n]))}
-	}
-	request, err := http.NewRequestWithContext(ctx, ask.Method, "http://"+at+ask.Path, nil)
-	if err != nil {
-		return probe.Answer{Failure: reason(err)}
-	}
-	if ask.Host != "" {
-		request.Host = ask.Host
-	}
-	request.Header.Set("Cache-Control", "no-cache")
-	request.Header.Set("User-Agent", "wladder-probe")
-	client := http.Client{
-		Transport:     &http.Transport{DisableKeepAlives: true, DisableCompression: true},
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	}
-	response, err := client.Do(request)
-	if err != nil {
-		return probe.Answer{Failure: reason(err)}
-	}
-	defer response.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(response.Body, maxBody))
-	if err != nil {
-		return probe.Answer{Failure: reason(err)}
-	}
-	headers := map[string]string{}
-	for name, values := range response.Header {
-		headers[strings.ToLower(name)] = strings.Join(values, ", ")
-	}
-	return probe.Answer{Status: response.StatusCode, Headers: headers, Body: string(body), Connected: true}
+// Unit is how a unit stands. Renewed counts those of its processes that began
+// since the last act.
+type Unit struct {
+	State, Sub, Result           string
+	Restarts, Processes, Renewed int
+	Main                         int    // the main process's id
+	Cause, Status                int    // how the main process ended last: systemd's ExecMainCode and ExecMainStatus
+	Policy                       string // Restart=
 }
 
-// reason says a network error in the words of its last cause.
-func reason(err error) string {
-	var timeout net.Error
-	if errors.As(err, &timeout) && timeout.Timeout() {
-		return "no answer within the time allowed"
-	}
-	for {
-		inner := errors.Unwrap(err)
-		if inner == nil {
-			return err.Error()
-		}
-		err = inner
-	}
+func unitOf(a answer) Unit {
+	return Unit{a.text("state"), a.text("sub"), a.text("result"), a.number("restarts"), a.number("processes"), a.number("renewed"), a.number("main"),
+		a.number("cause"), a.number("status"), a.text("policy")}
 }
 
-// Answer gives the unit in the form in which probes judge it.
-func (u Unit) Answer() probe.Answer {
-	return probe.Answer{State: u.State, Sub: u.Sub, Restarts: u.Restarts, Processes: u.Processes, Renewed: u.Renewed}
+func (u Unit) alive() bool {
+	return u.State == "active" || u.State == "reloading" || u.State == "activating"
+}
+
+// signals names those that end processes (signal(7)).
+var signals = map[int]string{1: "HUP", 2: "INT", 3: "QUIT", 4: "ILL", 6: "ABRT", 7: "BUS", 8: "FPE", 9: "KILL", 11: "SEGV", 13: "PIPE", 14: "ALRM", 15: "TERM"}
+
+// Death says why the unit is not active, in words.
+func (u Unit) Death() string {
+	var how string
+	// ExecMainCode is a CLD_ code of waitid(2): 1 exited, 2 killed, 3 dumped core.
+	switch {
+	case u.Result == "oom-kill":
+		how = "the kernel ended it for want of memory"
+	case u.Result == "timeout":
+		how = "it was not ready within its start time-out, or did not stop within its stop time-out"
+	case u.Result == "watchdog":
+		how = "its watchdog heard nothing from it in time"
+	case u.Result == "start-limit-hit":
+		how = "it was started too often in too short a time, and systemd gave up"
+	case u.Cause == 0 && u.Result == "success":
+		how = "it ended cleanly, and systemd keeps no more of it"
+	case u.Cause == 1 && u.Status == 0 && u.Result == "success":
+		how = "it ended by itself, or somebody stopped it (status 0)"
+	case u.Cause == 1:
+		how = fmt.Sprintf("it ended by itself with status %d", u.Status)
+	case u.Cause == 2 || u.Cause == 3:
+		name := strconv.Itoa(u.Status)
+		if s := signals[u.Status]; s != "" {
+			name += " (" + s + ")"
+		}
+		how = "it was ended by signal " + name
+		if u.Result == "success" {
+			how += ", as when somebody stops it"
+		}
+		if u.Cause == 3 {
+			how += " and left a core dump"
+		}
+	default:
+		how = "systemd says " + u.Result
+	}
+	switch u.Restarts {
+	case 0:
+		return fmt.Sprintf("%s; Restart=%s", how, u.Policy)
+	case 1:
+		return fmt.Sprintf("%s; Restart=%s, restarted once", how, u.Policy)
+	}
+	return fmt.Sprintf("%s; Restart=%s, restarted %d times", how, u.Policy, u.Restarts)
+}
+
+// Line is one of a unit's journal.
+type Line struct {
+	Severity int // RFC 5424: 0 is the worst
+	Text     string
+}
+
+// Journal is a part of a unit's journal and where it ends.
+type Journal struct {
+	Lines  []Line
+	Cursor string
+}
+
+// Question is one put to the host itself.
+type Question struct {
+	probe.Ask
+	Command change.Command // of kind command
+	Journal string         // instead: the unit whose journal is read …
+	Since   string         // … since this cursor; empty: of the last ten minutes
+	Guard   bool           // instead: how the run's guard stands
+}
+
+func (q Question) words() []string {
+	switch {
+	case q.Guard:
+		return []string{"guard"}
+	case q.Journal != "":
+		return []string{"journal", q.Journal, q.Since}
+	case q.Kind == probe.Port:
+		protocol := q.With["protocol"]
+		if protocol == "" {
+			protocol = "tcp"
+		}
+		return []string{"port", protocol, strconv.Itoa(q.Port)}
+	case q.Kind == probe.File:
+		return []string{"file", q.Path, q.With["as"]}
+	case q.Kind == probe.Size && q.With["name"] != "":
+		return []string{"size", q.Path, q.With["name"]}
+	case q.Kind == probe.Size:
+		return []string{"size", q.Path}
+	case q.Kind == probe.Command:
+		return append([]string{"command", strconv.Itoa(int(time.Duration(q.Command.Timeout).Seconds()))}, q.Command.Run...)
+	}
+	return []string{string(q.Kind), q.Name}
+}
+
+// Reply is the host's answer to one question.
+type Reply struct {
+	probe.Answer
+	Unit    Unit
+	Journal Journal
+	Guard   GuardState
+}
+
+// Ask puts questions to the host itself, all in one round trip.
+func (c *Conn) Ask(ctx context.Context, run, label string, questions []Question) ([]Reply, error) {
+	args := []string{run, label}
+	for _, q := range questions {
+		args = append(args, line(q.words()))
+	}
+	all, err := c.run(ctx, "ask", nil, args...)
+	if err != nil {
+		return nil, err
+	}
+	replies := make([]Reply, len(questions))
+	for i := range replies {
+		replies[i].Failure = "the host gave no answer"
+	}
+	for _, a := range all {
+		if n := a.number("n"); n >= 0 && n < len(replies) {
+			replies[n] = replyOf(questions[n], a)
+		}
+	}
+	return replies, nil
+}
+
+func replyOf(q Question, a answer) (r Reply) {
+	if a.has("failure") {
+		r.Failure = a.text("failure")
+		return r
+	}
+	switch {
+	case q.Guard:
+		r.Guard = GuardState(a.word("guard"))
+	case q.Journal != "":
+		r.Journal = journalOf(a)
+	case q.Kind == probe.Unit:
+		r.Unit = unitOf(a)
+		u := r.Unit
+		r.UnitState = probe.UnitState{State: u.State, Sub: u.Sub, Restarts: u.Restarts, Processes: u.Processes, Renewed: u.Renewed}
+		if !u.alive() && u.State != "unknown" {
+			r.Death = u.Death()
+		}
+	case q.Kind == probe.Process:
+		r.Count, r.Users, r.Age = a.number("count"), strings.Fields(a.text("users")), a.number("age")
+	case q.Kind == probe.Port:
+		r.Listeners, r.Users = sockets(a.text("sockets"))
+	case q.Kind == probe.File && !a.has("missing"):
+		meta := strings.SplitN(a.text("stat"), " ", 5)
+		if len(meta) == 5 {
+			r.Mode, r.Owner, r.Group, r.OnHost.Kind = meta[0], meta[2], meta[3], meta[4]
+			r.Bytes, _ = strconv.ParseInt(meta[1], 10, 64)
+		}
+		r.Content = a.text("content")
+		r.Readable, _ = a["readable"].(bool)
+	case q.Kind == probe.Size:
+		r.Bytes, r.Count = int64(a.number("bytes")), a.number("count")
+	case q.Kind == probe.Command:
+		r.Exit, r.Output = a.number("exit"), a.text("output")
+	}
+	return r
+}
+
+// sockets reads what ss(8) lists: addresses, and the programs that listen.
+func sockets(text string) (addresses, programs []string) {
+	for _, l := range strings.Split(text, "\n") {
+		f := strings.Fields(l)
+		if len(f) < 5 {
+			continue
+		}
+		addresses = append(addresses, f[3])
+		for _, part := range strings.Split(strings.Join(f[5:], " "), `("`)[1:] {
+			name, _, _ := strings.Cut(part, `"`)
+			if !slices.Contains(programs, name) {
+				programs = append(programs, name)
+			}
+		}
+	}
+	return addresses, programs
+}
+
+// journalOf reads journalctl's JSON; a message that is no UTF-8 comes as bytes.
+func journalOf(a answer) Journal {
+	var j Journal
+	entry := func(l string) (cursor string, out Line) {
+		var e struct {
+			Cursor   string          `json:"__CURSOR"`
+			Priority string          `json:"PRIORITY"`
+			Message  json.RawMessage `json:"MESSAGE"`
+		}
+		if json.Unmarshal([]byte(l), &e) != nil {
+			return "", Line{}
+		}
+		out.Severity = 6
+		if n, err := strconv.Atoi(e.Priority); err == nil {
+			out.Severity = n
+		}
+		if json.Unmarshal(e.Message, &out.Text) != nil {
+			var numbers []int
+			var raw []byte
+			json.Unmarshal(e.Message, &numbers)
+			for _, n := range numbers {
+				raw = append(raw, byte(n))
+			}
+			out.Text = string(raw)
+		}
+		return e.Cursor, out
+	}
+	for _, l := range strings.Split(a.text("lines"), "\n") {
+		if l != "" {
+			_, one := entry(l)
+			j.Lines = append(j.Lines, one)
+		}
+	}
+	j.Cursor, _ = entry(strings.TrimSpace(a.text("last")))
+	return j
 }

@@ -79,9 +79,12 @@ type ScriptError struct {
 func (e *ScriptError) Error() string {
 	switch {
 	case e.Status == 75:
-		return fmt.Sprintf("%s: %s: another operation held the host's lock for 30 s", e.Host, e.Script)
+		return fmt.Sprintf("%s: %s: another operation held the host's lock for a minute", e.Host, e.Script)
 	case e.Status == 76:
 		return fmt.Sprintf("%s: %s: another server has taken this host over", e.Host, e.Script)
+	}
+	if e.Status == 0 || e.Status == 74 { // 74 is EX_IOERR of sysexits.h
+		return fmt.Sprintf("%s: %s: %s", e.Host, e.Script, strings.TrimSpace(e.Stderr))
 	}
 	return fmt.Sprintf("%s: %s ended with status %d: %s", e.Host, e.Script, e.Status, strings.TrimSpace(e.Stderr))
 }
@@ -134,7 +137,33 @@ func (d *Dialer) Connect(ctx context.Context, t Target) (*Conn, error) {
 		return nil, &Unreachable{t.Name, err}
 	}
 	raw.SetDeadline(time.Time{})
-	return &Conn{t, ssh.NewClient(conn, channels, requests)}, nil
+	c := &Conn{target: t, client: ssh.NewClient(conn, channels, requests)}
+	go c.keepAlive()
+	return c, nil
+}
+
+// How often a connection is asked whether its host is still there, and how long
+// the host may take to answer.
+const (
+	aliveEvery  = 10 * time.Second
+	aliveWithin = 20 * time.Second
+)
+
+// keepAlive closes a connection whose other side has gone silent, so that what
+// waits on it ends. It ends with the connection.
+func (c *Conn) keepAlive() {
+	ended := make(chan struct{})
+	go func() { c.client.Wait(); close(ended) }()
+	for {
+		select {
+		case <-ended:
+			return
+		case <-time.After(aliveEvery):
+		}
+		silent := time.AfterFunc(aliveWithin, func() { c.client.Close() })
+		c.client.SendRequest("keepalive@openssh.com", true, nil) // any answer will do
+		silent.Stop()
+	}
 }
 
 func algorithms(keyType string) []string {
@@ -163,12 +192,35 @@ func (c *Conn) Close() error { return c.client.Close() }
 type answer map[string]any
 
 func (a answer) text(key string) string {
+	return decode(a.word(key))
+}
+
+// word gives what is not in base64: a word of our own.
+func (a answer) word(key string) string {
 	s, _ := a[key].(string)
+	return s
+}
+
+func decode(s string) string {
 	data, err := base64.StdEncoding.DecodeString(s)
 	if err != nil {
 		return ""
 	}
 	return string(data)
+}
+
+// pairs reads a list of pairs of texts.
+func (a answer) pairs(key string) (all [][2]string) {
+	list, _ := a[key].([]any)
+	for _, one := range list {
+		pair, _ := one.([]any)
+		if len(pair) == 2 {
+			first, _ := pair[0].(string)
+			second, _ := pair[1].(string)
+			all = append(all, [2]string{first, second})
+		}
+	}
+	return all
 }
 
 func (a answer) number(key string) int {
@@ -214,7 +266,7 @@ func (c *Conn) run(ctx context.Context, name string, stdin []byte, args ...strin
 	err = session.Wait()
 	var exit *ssh.ExitError
 	switch {
-	case errors.As(err, &exit) && exit.Signal() == "":
+	case errors.As(err, &exit) && exit.Signal() == "" && exit.ExitStatus() < 128: // above: it was killed, somewhere in the middle
 		return nil, &ScriptError{c.target.Name, name, exit.ExitStatus(), stderr.String()}
 	case ctx.Err() != nil:
 		return nil, &Lost{c.target.Name, name, context.Cause(ctx)}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -20,8 +21,12 @@ import (
 	"wladder/standin"
 )
 
+func privateKey(seed byte) ed25519.PrivateKey {
+	return ed25519.NewKeyFromSeed(bytes.Repeat([]byte{seed}, 32))
+}
+
 func newSigner(seed byte) ssh.Signer {
-	s, _ := ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(bytes.Repeat([]byte{seed}, 32)))
+	s, _ := ssh.NewSignerFromKey(privateKey(seed))
 	return s
 }
 
@@ -52,9 +57,38 @@ func startHost(t *testing.T, address string) (*standin.Host, *Conn, Target) {
 	return h, conn, target
 }
 
-func file(path, old, new string) File {
-	return File{Path: path, Base: Hash([]byte(old)), Candidate: Hash([]byte(new)), Content: []byte(new), Meta: "644:root:root"}
+// regular is a file of root's.
+func regular(text string) change.Copy {
+	return change.Copy{Kind: change.Regular, Content: []byte(text), Owner: "root", Group: "root", Mode: "644"}
 }
+
+func from(path string, base, candidate change.Copy) File {
+	content := candidate.Content
+	if candidate.Kind == change.Symlink {
+		content = []byte(candidate.Target)
+	}
+	return File{Path: path, Base: Stands(base), Candidate: Stands(candidate), Content: content}
+}
+
+func file(path, old, new string) File { return from(path, regular(old), regular(new)) }
+
+// armed claims, snapshots and arms, as a host run does before it places.
+func armed(t *testing.T, conn *Conn, claim Claim, after time.Duration, files []File) {
+	t.Helper()
+	ctx := t.Context()
+	err := conn.TakeOver(ctx, claim)
+	if err == nil {
+		err = conn.Snapshot(ctx, claim, "nginx.service", files)
+	}
+	if err == nil {
+		_, err = conn.Arm(ctx, claim, after, "nginx.service", reload, reload, files)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+var reload = change.Act{Name: "reload", Commands: [][]string{{"systemctl", "reload", "nginx.service"}}, Timeout: change.Duration(10 * time.Second)}
 
 func TestHostRun(t *testing.T) {
 	h, conn, _ := startHost(t, "127.19.0.1:2222")
@@ -64,7 +98,7 @@ func TestHostRun(t *testing.T) {
 		t.Fatalf("survey: %+v, %v", traits, err)
 	}
 	found, err := conn.Collect(ctx, []string{conf, dangerous, "/etc/absent"})
-	if err != nil || string(found[0].Content) != oldText || found[0].Owner != "root" || found[0].Mode != "644" || found[0].Links != 1 || !found[2].Missing {
+	if err != nil || string(found[0].Content) != oldText || found[0].Owner != "root" || found[0].Mode != "644" || len(found[0].Hazards) != 0 || !found[2].Missing {
 		t.Fatalf("collect: %+v, %v", found, err)
 	}
 	if string(found[1].Content) != "a 1;\n" || found[1].Path != dangerous {
@@ -74,7 +108,7 @@ func TestHostRun(t *testing.T) {
 	newText := strings.Replace(oldText, "512", "2048", 1)
 	f, claim := file(conf, oldText, newText), Claim{7, "run-1"}
 	trial := func(text string) (TrialAnswer, string) {
-		result, said, err := conn.Trial(ctx, []File{file(conf, oldText, text)}, []string{"nginx", "-t"}, []string{"/run", "/var/log"})
+		result, said, err := conn.Trial(ctx, []File{file(conf, oldText, text)}, change.Trial{Command: []string{"nginx", "-t"}, Covers: []string{"/run", "/var/log"}}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -90,39 +124,59 @@ func TestHostRun(t *testing.T) {
 		t.Errorf("a bad candidate: %s %s", result, said)
 	}
 
-	if err := conn.TakeOver(ctx, claim); err != nil {
-		t.Fatal(err)
+	// A set over two directories: changed, new in a directory that is made, a
+	// link, one gone.
+	set := []File{
+		from("/etc/wide/deep/new.conf", change.Copy{Kind: change.Absent}, change.Copy{Kind: change.Regular, Content: []byte("n\n"), Owner: "root", Group: "adm", Mode: "640"}),
+		f, from("/etc/nginx/enabled", change.Copy{Kind: change.Absent}, change.Copy{Kind: change.Symlink, Target: "nginx.conf"}),
+		from(dangerous, regular("a 1;\n"), change.Copy{Kind: change.Absent}),
 	}
+	armed(t, conn, claim, time.Minute, set)
 	var fenced *ScriptError
 	if err := conn.TakeOver(ctx, Claim{6, "run-0"}); !errors.As(err, &fenced) || fenced.Status != 76 {
 		t.Errorf("a lower fence: %v", err)
 	}
-	two := []File{f, file(dangerous, "a 1;\n", "a 2;\n")}
 	for range 2 { // twice is the same as once
-		if err := conn.Snapshot(ctx, claim, two); err != nil {
+		if err := conn.Place(ctx, claim, set); err != nil {
 			t.Fatal(err)
 		}
 	}
-	for range 2 {
-		if err := conn.Place(ctx, claim, two); err != nil {
-			t.Fatal(err)
-		}
+	if err := conn.TakeOver(ctx, Claim{8, "run-2"}); err == nil || !strings.Contains(err.Error(), "run-1 is still armed") {
+		t.Errorf("another run, with a guard armed: %v", err)
 	}
-	h.Files.Own(conf, "root", "adm", 0o640)
-	reload := change.Act{Name: "reload", Command: []string{"systemctl", "reload", "nginx.service"}, Timeout: change.Duration(10 * time.Second)}
+	claim.Fence = 8
+	if mode, owner, group, err := h.Files.Stat("/etc/wide/deep/new.conf"); err != nil || mode != 0o640 || owner != "root" || group != "adm" {
+		t.Errorf("new: %o %s %s %v", mode, owner, group, err)
+	}
+	if data, _ := h.Files.Read("/etc/nginx/enabled"); string(data) != newText {
+		t.Errorf("through the link: %q", data)
+	}
 	if err := conn.Act(ctx, claim, ForwardAct, "nginx.service", reload, reload); err != nil {
 		t.Fatal(err)
 	}
-	sight, err := conn.Look(ctx, claim, ForwardAct, "nginx.service", two)
-	if err != nil || sight.Files != ladder.FilesNew || sight.Process != ladder.ProcessNew || sight.Unit.Renewed != 2 || sight.Unit.Processes != 3 {
+	sight, err := conn.Look(ctx, claim, ForwardAct, "nginx.service", set)
+	if err != nil || sight.Files != ladder.FilesNew || sight.Process != ladder.ProcessNew || sight.Unit.Renewed != 2 || sight.Unit.Processes != 3 || sight.Guard != Pending || sight.Ended != 0 {
 		t.Errorf("look: %+v, %v", sight, err)
 	}
-	if answer := AskNetwork(ctx, "127.19.0.1", probe.Ask{Kind: probe.HTTP, Method: "GET", Port: 18480, Path: "/"}); answer.Status != 200 {
+	if answer := AskNetwork(ctx, "127.19.0.1", "", probe.Probe{}, probe.Ask{Kind: probe.HTTP, Method: "GET", Port: 18480, Path: "/"}, nil); answer.Status != 200 {
 		t.Errorf("the page: %+v", answer)
 	}
 	for range 2 {
-		if err := conn.Restore(ctx, claim, two); err != nil {
+		if err := conn.Restore(ctx, claim, set); err != nil {
 			t.Fatal(err)
+		}
+	}
+	for range 2 {
+		if err := conn.Disarm(ctx, claim, set); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if kept, _ := h.Files.Read(dangerous); string(kept) != "a 1;\n" {
+		t.Errorf("what was deleted came back as %q", kept)
+	}
+	for _, gone := range []string{"/etc/wide", "/etc/nginx/enabled"} {
+		if _, _, _, err := h.Files.Stat(gone); err == nil {
+			t.Errorf("%s is still there", gone)
 		}
 	}
 	data, _ := h.Files.Read(conf)
@@ -140,9 +194,7 @@ func TestPlaceRefusesWhatWasEdited(t *testing.T) {
 	h, conn, _ := startHost(t, "127.19.0.2:2222")
 	ctx, claim := t.Context(), Claim{1, "r"}
 	two := []File{file(dangerous, "a 1;\n", "a 2;\n"), file(conf, oldText, "x")}
-	if err := conn.Snapshot(ctx, claim, two); err != nil {
-		t.Fatal(err)
-	}
+	armed(t, conn, claim, time.Minute, two)
 	h.Files.Write(conf, []byte("# by hand\n"+oldText))
 	var changed *ChangedError
 	if err := conn.Place(ctx, claim, two); !errors.As(err, &changed) || changed.Path != conf {
@@ -154,11 +206,11 @@ func TestPlaceRefusesWhatWasEdited(t *testing.T) {
 	if second, _ := h.Files.Read(conf); string(second) != "# by hand\n"+oldText {
 		t.Errorf("the edited file was touched: %q", second)
 	}
-	if err := conn.Snapshot(ctx, claim, two); !errors.As(err, &changed) {
+	if err := conn.Snapshot(ctx, claim, "nginx.service", two); !errors.As(err, &changed) {
 		t.Errorf("snapshot of an edited file: %v", err)
 	}
 	var refused *ScriptError
-	if err := conn.Restore(ctx, claim, two); !errors.As(err, &refused) || !strings.Contains(err.Error(), "somebody edited it") {
+	if err := conn.Restore(ctx, claim, two[1:]); !errors.As(err, &refused) || !strings.Contains(err.Error(), "somebody edited it") {
 		t.Errorf("restore over an edited file: %v", err)
 	}
 }
@@ -197,17 +249,69 @@ func TestLinkFaults(t *testing.T) {
 
 // TestScripts has shellcheck and three shells read every script.
 func TestScripts(t *testing.T) {
+	all := map[string]string{"guard": guardText}
 	for name, s := range scripts {
+		all[name] = s.text
+	}
+	for name, text := range all {
 		for _, reader := range [][]string{{"shellcheck", "-s", "sh", "-"}, {"dash", "-n"}, {"bash", "-n"}, {"busybox", "sh", "-n"}} {
 			if _, err := exec.LookPath(reader[0]); err != nil {
 				t.Logf("SKIPPED: %s is not installed", reader[0])
 				continue
 			}
 			cmd := exec.Command(reader[0], reader[1:]...)
-			cmd.Stdin = strings.NewReader(s.text)
+			cmd.Stdin = strings.NewReader(text)
 			if out, err := cmd.CombinedOutput(); err != nil {
 				t.Errorf("%s does not pass %s: %s", name, reader[0], out)
 			}
+		}
+	}
+}
+
+// TestGuardOfStandIns has a guard fire, and one that is disarmed.
+func TestGuardOfStandIns(t *testing.T) {
+	h, conn, _ := startHost(t, "127.19.0.5:2222")
+	ctx := t.Context()
+	newText := strings.Replace(oldText, "512", "2048", 1)
+	set := []File{file(conf, oldText, newText)}
+	for n, confirmed := range []bool{true, false} {
+		claim := Claim{int64(n + 1), fmt.Sprint("run-", n)}
+		armed(t, conn, claim, time.Second, set)
+		if err := conn.Place(ctx, claim, set); err != nil {
+			t.Fatal(err)
+		}
+		if confirmed {
+			if err := conn.Disarm(ctx, claim, set); err != nil {
+				t.Fatal(err)
+			}
+			time.Sleep(1200 * time.Millisecond) // past the time of what must not happen
+			if data, _ := h.Files.Read(conf); string(data) != newText {
+				t.Errorf("a disarmed guard fired: %q", data)
+			}
+			h.Files.Write(conf, []byte(oldText))
+			continue
+		}
+		for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+			sight, err := conn.Look(ctx, claim, ForwardAct, "nginx.service", set)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if sight.Guard == Fired {
+				break
+			}
+			if time.Now().After(deadline) {
+				t.Fatalf("the guard is %s", sight.Guard)
+			}
+		}
+		var fired *FiredError
+		if err := conn.Disarm(ctx, claim, set); !errors.As(err, &fired) {
+			t.Errorf("disarming a guard that has fired: %v", err)
+		}
+		if data, _ := h.Files.Read(conf); string(data) != oldText {
+			t.Errorf("after the guard: %q", data)
+		}
+		if err := conn.Place(ctx, claim, set); err == nil || !strings.Contains(err.Error(), "its guard has fired") {
+			t.Errorf("placing without a guard: %v", err)
 		}
 	}
 }
@@ -221,13 +325,22 @@ func TestScriptsOnRealFiles(t *testing.T) {
 	for _, shell := range [][]string{{"dash"}, {"bash"}, {"busybox", "sh"}} {
 		t.Run(shell[0], func(t *testing.T) {
 			dir := t.TempDir()
-			path := dir + "/it's $(touch oops) \"x\"\n.conf"
+			if _, err := os.Stat("/run/systemd/system"); err == nil {
+				t.Skip("SKIPPED: systemd runs this machine; its units are none of this test's")
+			}
+			at := dir + "/etc/it's $(touch oops) \"x\""
+			os.MkdirAll(at, 0o755)
+			path := at + "/a\nb.conf"
 			os.WriteFile(path, []byte("old\n"), 0o640)
 			os.Chown(path, 33, 4)
+			os.Symlink("a\nb.conf", at+"/link")
+			os.WriteFile(at+"/gone", []byte("gone\n"), 0o600)
+			here := func(text string) string { return strings.ReplaceAll(text, "/var/lib/wladder", dir+"/state") }
+			os.MkdirAll(dir+"/state", 0o700)
+			os.WriteFile(dir+"/state/lock", nil, 0o600)
 			run := func(name string, stdin []byte, args ...string) string {
-				text := strings.ReplaceAll(scripts[name].text, "state=/var/lib/wladder", "state="+quote(dir+"/state"))
-				os.MkdirAll(dir+"/state", 0o700)
-				cmd := exec.Command(shell[0], append(append(shell[1:len(shell):len(shell)], "-c", text, "x"), args...)...)
+				t.Helper()
+				cmd := exec.Command(shell[0], append(append(shell[1:len(shell):len(shell)], "-c", here(scripts[name].text), "x"), args...)...)
 				cmd.Stdin = bytes.NewReader(stdin)
 				out, err := cmd.Output()
 				if err != nil {
@@ -235,41 +348,101 @@ func TestScriptsOnRealFiles(t *testing.T) {
 				}
 				return string(out)
 			}
-			f := file(path, "old\n", "new\n")
-			run("claim", nil, "3", "r")
-			meta := "640:www-data:adm"
-			if out := run("collect", nil, path); !strings.Contains(out, `"mode":"640"`) {
+			state := func() string {
+				out, err := exec.Command("sh", "-c", `cd "$1" && find . -printf '%p %y %m %u:%g %n %l %T@\n' | sort && find . -type f -exec sha256sum {} +`, "x", dir+"/etc").Output()
+				if err != nil {
+					t.Fatal(err)
+				}
+				return regexp.MustCompile(`(?m)^(.* d \d+ \S+ \d+ ).*$`).ReplaceAllString(string(out), "$1") // a directory's time moves
+			}
+			old := change.Copy{Kind: change.Regular, Content: []byte("old\n"), Owner: "www-data", Group: "adm", Mode: "640"}
+			changed, absent := old, change.Copy{Kind: change.Absent}
+			changed.Content, changed.Mode = []byte("new\n"), "600"
+			set := []File{
+				from(dir+"/etc/sub/dir/new", absent, change.Copy{Kind: change.Regular, Content: []byte("n\n"), Owner: "root", Group: "www-data", Mode: "4750"}),
+				from(path, old, changed),
+				from(at+"/link", change.Copy{Kind: change.Symlink, Target: "a\nb.conf"}, change.Copy{Kind: change.Symlink, Target: "gone"}),
+				from(at+"/other", absent, change.Copy{Kind: change.Symlink, Target: "a\nb.conf"}),
+				from(at+"/gone", change.Copy{Kind: change.Regular, Content: []byte("gone\n"), Owner: "root", Group: "root", Mode: "600"}, absent),
+				{Path: dir + "/etc/made.key", Base: "none", Candidate: "made:440:root:adm", Make: &change.Make{Command: []string{"sh", "-c", `cat "$2" >"$1"; echo made >>"$1"`, "x", "{path}", "{secret:pass}"}}, Secrets: map[string]string{"pass": "hidden"}},
+			}
+			before := state()
+			if out := run("collect", nil, path, at+"/link", dir+"/etc/sub/dir/new"); strings.Count(out, `"mode":"640"`) != 2 || !strings.Contains(out, "no-directory") {
 				t.Errorf("collect: %s", out)
 			}
-			for range 2 {
-				if out := run("snapshot", nil, "3", "r", path, f.Base, meta); !strings.Contains(out, "snapshot") {
-					t.Fatalf("snapshot: %s", out)
+			guard := func(fence, seconds string) []byte {
+				var lines strings.Builder
+				for _, f := range set {
+					fmt.Fprintf(&lines, "%s %s %s\n", line([]string{f.Path}), f.Base, f.Candidate)
+				}
+				touch := line([]string{"touch", dir + "/acted"}) + "\n"
+				return archive(map[string][]byte{"guard.sh": []byte(here(guardText)), "set": []byte(lines.String()), "unit": []byte("x.service"), "seconds": []byte("9\n"), "light": []byte(touch), "heavy": []byte(touch)})
+			}
+			prepare := func(fence, seconds string) {
+				t.Helper()
+				run("claim", nil, fence, "r")
+				for range 2 {
+					if out := run("snapshot", nil, triples([]string{fence, "r", "x.service"}, set)...); !strings.Contains(out, "snapshot") {
+						t.Fatalf("snapshot: %s", out)
+					}
+				}
+				for range 2 {
+					run("make", archive(secretFiles(set[5])), append([]string{fence, "r", "5", set[5].Candidate, "9"}, set[5].Make.Command...)...)
+				}
+				run("arm", guard(fence, seconds), fence, "r", seconds)
+				for range 2 {
+					if out := run("place", archive(contentsOf(set)), triples([]string{fence, "r"}, set)...); out != "{\"placed\":6}\n" {
+						t.Fatalf("place: %s", out)
+					}
 				}
 			}
-			if out := run("place", archive([]File{f}), "3", "r", path, f.Base, f.Candidate); out != "{\"placed\":1}\n" {
-				t.Fatalf("place: %s", out)
+			prepare("3", "60")
+			placed := state()
+			for _, want := range []string{"./sub/dir/new f 4750 root:www-data", "b.conf f 600 www-data:adm 1 ", "other l 777 root:root 1 a", "./made.key f 440 root:adm"} {
+				if !strings.Contains(placed, want) {
+					t.Errorf("placed, but for %q:\n%s", want, placed)
+				}
 			}
-			state := func() string {
-				data, _ := os.ReadFile(path)
-				out, _ := exec.Command("stat", "-c", "%a:%U:%G:%h", path).Output()
-				return string(data) + string(out)
+			if made, _ := os.ReadFile(dir + "/etc/made.key"); string(made) != "hiddenmade\n" {
+				t.Errorf("made: %q", made)
 			}
-			if got := state(); got != "new\n640:www-data:adm:1\n" {
-				t.Errorf("placed: %q", got)
+			for range 2 {
+				if out := run("restore", nil, triples([]string{"3", "r"}, set)...); out != "{\"restored\":true}\n" {
+					t.Fatalf("restore: %s", out)
+				}
 			}
-			if out := run("restore", nil, "3", "r", path, f.Base, f.Candidate); out != "{\"restored\":true}\n" {
-				t.Fatalf("restore: %s", out)
+			same := func(what string) {
+				t.Helper()
+				if now := state(); now != before {
+					t.Errorf("%s: not as before:\n%s", what, change.Unified("state", []byte(before), []byte(now)))
+				}
 			}
-			if got := state(); got != "old\n640:www-data:adm:1\n" {
-				t.Errorf("restored: %q", got)
+			same("restored")
+			if out := run("disarm", nil, "3", "r"); out != "{\"disarmed\":true}\n" {
+				t.Errorf("disarm: %s", out)
 			}
-			run("place", archive([]File{f}), "3", "r", path, f.Base, f.Candidate)
-			if out, err := exec.Command(dir + "/state/runs/r/restore.sh").CombinedOutput(); err != nil || state() != "old\n640:www-data:adm:1\n" {
-				t.Errorf("restore.sh by hand: %v %s, then %q", err, out, state())
+			prepare("4", "60")
+			if out, err := exec.Command(dir + "/state/runs/r/restore.sh").CombinedOutput(); err != nil {
+				t.Errorf("restore.sh by hand: %v %s", err, out)
 			}
-			entries, _ := os.ReadDir(dir)
-			if names := fmt.Sprint(entries); len(entries) != 2 {
-				t.Errorf("left behind: %s", names)
+			os.RemoveAll(dir + "/etc/sub") // the one thing it leaves: directories
+			same("restored by hand")
+			// The guard, without systemd: a waiting process.
+			prepare("5", "1")
+			for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+				if data, _ := os.ReadFile(dir + "/state/ended/r"); string(data) == "fired\n" {
+					break
+				}
+				if time.Now().After(deadline) {
+					t.Fatal("the guard does not fire")
+				}
+			}
+			same("after the guard")
+			if _, err := os.Stat(dir + "/acted"); err != nil {
+				t.Error("the guard did not have the service take the old files up")
+			}
+			if out := run("disarm", nil, "5", "r"); !strings.Contains(out, "fired") {
+				t.Errorf("disarming a guard that has fired: %s", out)
 			}
 		})
 	}

@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"wladder/core/change"
@@ -15,13 +16,41 @@ import (
 	"wladder/core/ladder"
 )
 
-// File is one file that an operation concerns. Hashes are SHA-256 in hex.
+// File is one path that an operation concerns: how it stands and how it is to
+// stand, in the words of the scripts (see Stands).
 type File struct {
 	Path      string
 	Base      string
 	Candidate string
-	Content   []byte // the candidate
-	Meta      string // mode:owner:group of the base
+	Content   []byte            // of the candidate: a file's, or a link's text
+	Make      *change.Make      // what makes a candidate on the host
+	Others    map[string]string // where other files are that it refers to, by key
+	Secrets   map[string]string // that it wants, by name
+}
+
+// Stands says in one word how a copy stands, as the scripts do: none,
+// file:SHA256:MODE:OWNER:GROUP, link:SHA256 or made:MODE:OWNER:GROUP.
+func Stands(c change.Copy) string {
+	meta := c.Mode + ":" + c.Owner + ":" + c.Group
+	switch c.Kind {
+	case change.Regular:
+		return "file:" + Hash(c.Content) + ":" + meta
+	case change.Symlink:
+		return "link:" + Hash([]byte(c.Target))
+	case change.Made:
+		return "made:" + meta
+	}
+	return "none"
+}
+
+// UnitFile tells whether systemd reads what stands at a path (systemd.unit(5)).
+func UnitFile(path string) bool {
+	for _, dir := range []string{"/etc/systemd/system/", "/run/systemd/system/", "/usr/local/lib/systemd/system/", "/usr/lib/systemd/system/", "/lib/systemd/system/"} {
+		if strings.HasPrefix(path, dir) {
+			return true
+		}
+	}
+	return false
 }
 
 // Hash is the form in which hosts compare contents.
@@ -37,7 +66,9 @@ type Claim struct {
 	Run   string // letters, digits and hyphens
 }
 
-func (c Claim) args() []string { return []string{strconv.FormatInt(c.Fence, 10), c.Run} }
+func (c Claim) args(more ...string) []string {
+	return append([]string{strconv.FormatInt(c.Fence, 10), c.Run}, more...)
+}
 
 // Survey asks what kind of machine this is.
 func (c *Conn) Survey(ctx context.Context) (expr.Traits, error) {
@@ -64,7 +95,7 @@ func (c *Conn) Survey(ctx context.Context) (expr.Traits, error) {
 	return t, err
 }
 
-// Collect reads files with all that a replacement must keep, in the order asked.
+// Collect reads paths with all that a replacement must keep, in the order asked.
 func (c *Conn) Collect(ctx context.Context, paths []string) ([]change.Found, error) {
 	all, err := c.run(ctx, "collect", nil, paths...)
 	if err != nil {
@@ -73,12 +104,17 @@ func (c *Conn) Collect(ctx context.Context, paths []string) ([]change.Found, err
 	found := make([]change.Found, 0, len(all))
 	for _, a := range all {
 		missing, _ := a["missing"].(bool)
-		mode, _ := a["mode"].(string)
-		found = append(found, change.Found{
+		f := change.Found{
 			Path: a.text("path"), Resolved: a.text("resolved"), Missing: missing, Kind: a.text("kind"),
-			Owner: a.text("owner"), Group: a.text("group"), Mode: mode, Links: a.number("links"),
-			Denied: a.text("denied"), Content: []byte(a.text("content")),
-		})
+			Owner: a.text("owner"), Group: a.text("group"), Mode: a.word("mode"), Content: []byte(a.text("content")),
+		}
+		for _, p := range a.pairs("links") {
+			f.Links = append(f.Links, change.Link{Path: decode(p[0]), Target: decode(p[1])})
+		}
+		for _, p := range a.pairs("hazards") {
+			f.Hazards = append(f.Hazards, change.Hazard{Code: p[0], Detail: decode(p[1])})
+		}
+		found = append(found, f)
 	}
 	if len(found) != len(paths) {
 		return nil, &ScriptError{c.target.Name, "collect", 0, fmt.Sprintf("answered for %d of %d files", len(found), len(paths))}
@@ -86,63 +122,40 @@ func (c *Conn) Collect(ctx context.Context, paths []string) ([]change.Found, err
 	return found, nil
 }
 
-// TrialAnswer is what a checker says of the candidate.
-type TrialAnswer string
-
-// The answers of a trial.
-const (
-	Accepted       TrialAnswer = "accepted"
-	Refused        TrialAnswer = "refused"
-	AlreadyRefused TrialAnswer = "already-refused" // the untouched files are refused too
-	CannotTell     TrialAnswer = "cannot-tell"
-)
-
-// Trial has the service's checker look at the candidates where they would be;
-// output is what the checker said.
-func (c *Conn) Trial(ctx context.Context, files []File, command, covers []string) (result TrialAnswer, output string, err error) {
-	args := append([]string{"20", strconv.Itoa(len(covers))}, covers...)
-	args = append(args, strconv.Itoa(len(files)))
-	for _, f := range files {
-		args = append(args, f.Path)
-	}
-	all, err := c.run(ctx, "trial", archive(files), append(args, command...)...)
-	if err != nil {
-		return CannotTell, "", err
-	}
-	exits, said := map[any]int{}, map[any]string{}
-	for _, a := range all {
-		exits[a["trial"]], said[a["trial"]] = a.number("exit"), a.text("output")
-	}
-	before, after := exits["untouched"], exits["candidate"]
-	switch {
-	case len(exits) != 2 || after >= 124 || before >= 124: // timed out, or could not be run
-		return CannotTell, said["candidate"] + said["untouched"], nil
-	case before != 0 && after != 0:
-		return AlreadyRefused, said["untouched"], nil
-	case after != 0:
-		return Refused, said["candidate"], nil
-	}
-	return Accepted, said["candidate"], nil
-}
-
-func archive(files []File) []byte {
+// archive writes contents as tar, and secrets as secret-NAME.
+func archive(contents map[string][]byte) []byte {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
-	for i, f := range files {
-		w.WriteHeader(&tar.Header{Name: strconv.Itoa(i), Mode: 0o600, Size: int64(len(f.Content)), Format: tar.FormatUSTAR})
-		w.Write(f.Content)
+	for name, data := range contents {
+		w.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: int64(len(data)), Format: tar.FormatUSTAR})
+		w.Write(data)
 	}
 	w.Close()
 	return b.Bytes()
 }
 
-// TakeOver claims the host: lower fences are refused from now on.
-func (c *Conn) TakeOver(ctx context.Context, claim Claim) error {
-	_, err := c.run(ctx, "claim", nil, claim.args()...)
-	return err
+func contentsOf(files []File) map[string][]byte {
+	all := map[string][]byte{}
+	for i, f := range files {
+		all[strconv.Itoa(i)] = f.Content
+	}
+	return all
 }
 
-// ChangedError tells that a file is no longer the reviewed one.
+// TakeOver claims the host: lower fences are refused from now on. An error
+// tells where the guard of another run is still armed there.
+func (c *Conn) TakeOver(ctx context.Context, claim Claim) error {
+	all, err := c.run(ctx, "claim", nil, claim.args()...)
+	if err != nil {
+		return err
+	}
+	if other := all[len(all)-1].text("armed"); other != "" {
+		return &ScriptError{c.target.Name, "claim", 0, "the guard of " + other + " is still armed over files that it placed; look at that climb first. The guard ends by itself"}
+	}
+	return nil
+}
+
+// ChangedError tells that a path is no longer as reviewed.
 type ChangedError struct{ Host, Path string }
 
 func (e *ChangedError) Error() string {
@@ -156,49 +169,77 @@ func (c *Conn) refusal(name string, all []answer) error {
 	case a.has("changed"):
 		return &ChangedError{c.target.Name, a.text("changed")}
 	case a.has("other"):
-		return &ScriptError{c.target.Name, name, 0, a.text("other") + " is neither the old nor the new file: somebody edited it since. It is left as it is; compare it with the snapshot on the host"}
+		return &ScriptError{c.target.Name, name, 0, a.text("other") + " is neither the old nor the new file: somebody edited it since. All is left as it is; compare it with the snapshot on the host"}
 	case a.has("failed"):
 		return &ScriptError{c.target.Name, name, 0, a.text("failed")}
 	}
 	return nil
 }
 
-// Snapshot copies the live files aside, verified against the base.
-func (c *Conn) Snapshot(ctx context.Context, claim Claim, files []File) error {
-	args := claim.args()
-	for _, f := range files {
-		args = append(args, f.Path, f.Base, f.Meta)
-	}
-	all, err := c.run(ctx, "snapshot", nil, args...)
+// operate runs a script whose answer is success or a refusal.
+func (c *Conn) operate(ctx context.Context, name string, stdin []byte, args []string) error {
+	all, err := c.run(ctx, name, stdin, args...)
 	if err != nil {
 		return err
 	}
-	return c.refusal("snapshot", all)
+	return c.refusal(name, all)
 }
 
-func triples(claim []string, files []File) []string {
+func triples(args []string, files []File) []string {
 	for _, f := range files {
-		claim = append(claim, f.Path, f.Base, f.Candidate)
+		args = append(args, f.Path, f.Base, f.Candidate)
 	}
-	return claim
+	return args
 }
 
-// Place renames the candidates over the live files.
+// Snapshot copies what stands at the paths aside, verified against the base.
+func (c *Conn) Snapshot(ctx context.Context, claim Claim, unit string, files []File) error {
+	return c.operate(ctx, "snapshot", nil, triples(claim.args(unit), files))
+}
+
+// Make has the host make the candidates that are made there; what is made
+// already is kept.
+func (c *Conn) Make(ctx context.Context, claim Claim, files []File) error {
+	for i, f := range files {
+		if f.Make == nil {
+			continue
+		}
+		within := time.Duration(f.Make.Timeout)
+		bounded, cancel := context.WithTimeout(ctx, within+30*time.Second)
+		args := claim.args(strconv.Itoa(i), f.Candidate, strconv.Itoa(int(within.Seconds())))
+		words := f.Make.Words(func(key string) string {
+			for k, other := range files[:i] { // made before, and not in its place yet
+				if other.Make != nil && other.Path == f.Others[key] {
+					return fmt.Sprintf("/var/lib/wladder/runs/%s/%d.made", claim.Run, k)
+				}
+			}
+			return f.Others[key]
+		})
+		err := c.operate(bounded, "make", archive(secretFiles(f)), append(args, words...))
+		cancel()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func secretFiles(f File) map[string][]byte {
+	all := map[string][]byte{}
+	for name, value := range f.Secrets {
+		all["secret-"+name] = []byte(value)
+	}
+	return all
+}
+
+// Place has every path stand as its candidate.
 func (c *Conn) Place(ctx context.Context, claim Claim, files []File) error {
-	all, err := c.run(ctx, "place", archive(files), triples(claim.args(), files)...)
-	if err != nil {
-		return err
-	}
-	return c.refusal("place", all)
+	return c.operate(ctx, "place", archive(contentsOf(files)), triples(claim.args(), files))
 }
 
 // Restore puts the snapshot back.
 func (c *Conn) Restore(ctx context.Context, claim Claim, files []File) error {
-	all, err := c.run(ctx, "restore", nil, triples(claim.args(), files)...)
-	if err != nil {
-		return err
-	}
-	return c.refusal("restore", all)
+	return c.operate(ctx, "restore", nil, triples(claim.args(), files))
 }
 
 // The labels under which a host keeps when an act began and ended.
@@ -211,9 +252,8 @@ const (
 // not active. A non-zero exit is an error; exit 0 proves nothing yet.
 func (c *Conn) Act(ctx context.Context, claim Claim, label, unit string, act, heaviest change.Act) error {
 	timeout := max(time.Duration(act.Timeout), time.Duration(heaviest.Timeout))
-	args := append(claim.args(), label, unit, strconv.Itoa(int(timeout.Seconds())), strconv.Itoa(len(act.Command)))
-	args = append(append(args, act.Command...), heaviest.Command...)
-	ctx, cancel := context.WithTimeout(ctx, timeout+45*time.Second)
+	args := claim.args(label, unit, strconv.Itoa(int(timeout.Seconds())), lines(act.Commands), lines(heaviest.Commands))
+	ctx, cancel := context.WithTimeout(ctx, timeout+75*time.Second)
 	defer cancel()
 	all, err := c.run(ctx, "act", nil, args...)
 	if err != nil {
@@ -225,25 +265,68 @@ func (c *Conn) Act(ctx context.Context, claim Claim, label, unit string, act, he
 	return nil
 }
 
-// Unit is how a unit stands. Renewed counts those of its processes that began
-// since the last act.
-type Unit struct {
-	State, Sub, Result           string
-	Restarts, Processes, Renewed int
-	Main                         int // the main process's id
-}
+// GuardState is how a run's guard on a host stands.
+type GuardState string
 
-func unitOf(a answer) Unit {
-	return Unit{a.text("state"), a.text("sub"), a.text("result"), a.number("restarts"), a.number("processes"), a.number("renewed"), a.number("main")}
-}
+// The states of a guard. Firing is the moment between; one that was cut then
+// goes on at the next boot, or when somebody looks.
+const (
+	NoGuard  GuardState = "none"
+	Pending  GuardState = "pending"
+	Firing   GuardState = "firing"
+	Fired    GuardState = "fired"
+	Disarmed GuardState = "disarmed"
+)
 
-// AskUnit asks how a unit stands.
-func (c *Conn) AskUnit(ctx context.Context, run, label, unit string) (Unit, error) {
-	all, err := c.run(ctx, "unit", nil, run, label, unit)
-	if err != nil {
-		return Unit{}, err
+// Arm has the host undo the run by itself after a time, or at its next boot,
+// unless it is disarmed before; how says by what: timer or detached.
+func (c *Conn) Arm(ctx context.Context, claim Claim, after time.Duration, unit string, act, heaviest change.Act, files []File) (how string, err error) {
+	var set strings.Builder
+	for _, f := range files {
+		fmt.Fprintf(&set, "%s %s %s\n", line([]string{f.Path}), f.Base, f.Candidate)
 	}
-	return unitOf(all[len(all)-1]), nil
+	timeout := max(time.Duration(act.Timeout), time.Duration(heaviest.Timeout))
+	stdin := archive(map[string][]byte{
+		"guard.sh": []byte(guardText), "set": []byte(set.String()), "unit": []byte(unit), "seconds": fmt.Appendf(nil, "%d\n", int(timeout.Seconds())),
+		"light": []byte(lines(act.Commands)), "heavy": []byte(lines(heaviest.Commands)),
+	})
+	all, err := c.run(ctx, "arm", stdin, claim.args(strconv.Itoa(max(1, int(after.Seconds()))))...)
+	if err != nil {
+		return "", err
+	}
+	a := all[len(all)-1]
+	if a.has("fired") {
+		return "", &FiredError{Host: c.target.Name}
+	}
+	return a.word("armed"), nil
+}
+
+// FiredError tells that the host has undone the run by itself.
+type FiredError struct{ Host, Trouble string }
+
+func (e *FiredError) Error() string {
+	text := e.Host + ": the host's guard has fired: nobody confirmed the change in time, and the host put the old files back by itself"
+	if e.Trouble != "" {
+		text += ", but for this: " + e.Trouble
+	}
+	return text
+}
+
+// Disarm takes the run's guard away, and what a script that was cut left beside
+// the paths; a *FiredError tells that the guard was faster.
+func (c *Conn) Disarm(ctx context.Context, claim Claim, files []File) error {
+	args := claim.args()
+	for _, f := range files {
+		args = append(args, f.Path)
+	}
+	all, err := c.run(ctx, "disarm", nil, args...)
+	if err != nil {
+		return err
+	}
+	if a := all[len(all)-1]; a.has("fired") {
+		return &FiredError{c.target.Name, a.text("trouble")}
+	}
+	return nil
 }
 
 // Sight is what a look at a host found.
@@ -251,33 +334,40 @@ type Sight struct {
 	Files   ladder.Files
 	Process ladder.Process
 	Unit    Unit
-	Other   string // a file that is neither old nor new
+	Other   string // a path that is neither old nor new
+	Began   bool   // the act
+	Ended   int    // its status; -1 where it has not ended
+	Guard   GuardState
 }
 
 // Look takes the host over and finds out how it stands.
 func (c *Conn) Look(ctx context.Context, claim Claim, label, unit string, files []File) (Sight, error) {
-	s := Sight{Files: ladder.FilesUnknown, Process: ladder.ProcessUnknown}
-	all, err := c.run(ctx, "look", nil, triples(append(claim.args(), label, unit), files)...)
+	s := Sight{Files: ladder.FilesUnknown, Process: ladder.ProcessUnknown, Ended: -1}
+	all, err := c.run(ctx, "look", nil, triples(claim.args(label, unit), files)...)
 	if err != nil {
 		return s, err
 	}
-	count := map[any]int{}
-	began, ended := false, -1
+	count, of := map[any]int{}, 0
 	for _, a := range all {
 		switch {
 		case a.has("file"):
+			if a["stands"] == "held" {
+				continue
+			}
+			of++
 			count[a["stands"]]++
 			if a["stands"] == "other" || a["stands"] == "missing" {
 				s.Other = a.text("file")
 			}
 		case a.has("began"):
-			began, _ = a["began"].(bool)
-			ended = a.number("ended")
+			s.Began, _ = a["began"].(bool)
+			s.Ended = a.number("ended")
+			s.Guard = GuardState(a.word("guard"))
 		case a.has("unit"):
 			s.Unit = unitOf(a)
 		}
 	}
-	switch len(files) {
+	switch of {
 	case count["old"]:
 		s.Files = ladder.FilesOld
 	case count["new"]:
@@ -286,11 +376,11 @@ func (c *Conn) Look(ctx context.Context, claim Claim, label, unit string, files 
 		s.Files = ladder.FilesMixed
 	}
 	switch {
-	case s.Unit.State != "active" && s.Unit.State != "reloading" && s.Unit.State != "activating":
+	case !s.Unit.alive():
 		s.Process = ladder.ProcessDown
-	case !began:
+	case !s.Began:
 		s.Process = ladder.ProcessOld
-	case ended == 0 || s.Unit.Renewed > 0:
+	case s.Ended == 0 || s.Unit.Renewed > 0:
 		s.Process = ladder.ProcessNew
 	}
 	return s, nil

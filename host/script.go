@@ -3,6 +3,7 @@ package host
 import (
 	"crypto/sha256"
 	"embed"
+	"encoding/base64"
 	"encoding/hex"
 	"sort"
 	"strings"
@@ -11,31 +12,58 @@ import (
 //go:embed scripts/*.sh
 var files embed.FS
 
-// script is one operation on a host.
+// script is one operation on a host: what it contracts to do stands in
+// docs/host-scripts.md and at the top of its file.
 type script struct {
-	name   string
-	text   string
-	locked bool // holds the host's lock while it runs
+	name string
+	text string
+	wrap []string // words that run the shell, such as flock
 }
 
+// parts are the files of which each script is made, in order.
+var parts = map[string]string{
+	"survey": "survey", "collect": "collect", "ask": "guarding units ask",
+	"claim": "guarding claim", "snapshot": "snapshot", "make": "making make", "arm": "guarding arm",
+	"place": "guarding putback place", "act": "running act", "look": "guarding units look",
+	"restore": "putback restore", "disarm": "guarding disarm",
+	"trial": "making trial", "trial-network": "making trial",
+}
+
+// guardText is what arm leaves on the host.
+var guardText = assemble("guarding putback running guard")
+
 var scripts = func() map[string]script {
-	prelude := mustRead("prelude")
 	all := map[string]script{}
-	for name, locked := range map[string]bool{
-		"survey": false, "collect": false, "trial": false, "unit": false,
-		"claim": true, "snapshot": true, "place": true, "act": true, "look": true, "restore": true,
-	} {
-		all[name] = script{name, prelude + mustRead(name), locked}
+	for name, from := range parts {
+		all[name] = script{name, assemble(from), wrapping(name)}
 	}
 	return all
 }()
 
-func mustRead(name string) string {
-	data, err := files.ReadFile("scripts/" + name + ".sh")
-	if err != nil {
-		panic(err) // embedded at build time
+// wrapping gives the words before sh: reading needs none, a trial has a mount
+// namespace of its own, all others hold the host's lock.
+func wrapping(name string) []string {
+	switch name {
+	case "survey", "collect", "ask":
+		return nil
+	case "trial":
+		return []string{"unshare", "--mount", "--net", "--propagation", "private"}
+	case "trial-network":
+		return []string{"unshare", "--mount", "--propagation", "private"}
 	}
-	return string(data)
+	return []string{"sh", "-c", lockWrapper, "wladder"}
+}
+
+func assemble(from string) string {
+	var b strings.Builder
+	for _, part := range append([]string{"prelude"}, strings.Fields(from)...) {
+		data, err := files.ReadFile("scripts/" + part + ".sh")
+		if err != nil {
+			panic(err) // embedded at build time
+		}
+		b.Write(data)
+	}
+	return b.String()
 }
 
 // ScriptsDigest is SHA-256 over all scripts: a plan is approved together with
@@ -48,23 +76,21 @@ func ScriptsDigest() string {
 	sort.Strings(names)
 	h := sha256.New()
 	for _, name := range names {
-		h.Write([]byte(name + "\x00" + scripts[name].text + "\x00"))
+		h.Write([]byte(name + "\x00" + strings.Join(scripts[name].wrap, " ") + "\x00" + scripts[name].text + "\x00"))
 	}
-	h.Write([]byte(lockWrapper))
+	h.Write([]byte(guardText))
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// lockWrapper runs the rest of its words in a shell while it holds the host's
-// lock. flock closes its descriptor (-o), so that nothing started inherits it.
-const lockWrapper = `mkdir -p /var/lib/wladder && chmod 700 /var/lib/wladder && exec flock -o -w 30 -E 75 /var/lib/wladder/lock sh -c "$@"`
+// lockWrapper runs the rest of its words while it holds the host's lock. The
+// shell inherits the descriptor (3): were flock ended alone, the lock would stay
+// with the script. What a script starts closes it.
+const lockWrapper = `mkdir -p /var/lib/wladder && chmod 700 /var/lib/wladder && exec flock -w 60 -E 75 /var/lib/wladder/lock "$@"`
 
 // command writes the one command line that runs the script with its arguments.
 func (s script) command(sudo bool, args []string) string {
-	words := []string{"sh", "-c"}
-	if s.locked {
-		words = append(words, lockWrapper, "wladder")
-	}
-	words = append(append(words, s.text, "wladder-"+s.name), args...)
+	words := append([]string{}, s.wrap...)
+	words = append(append(words, "sh", "-c", s.text, "wladder-"+s.name), args...)
 	if sudo {
 		words = append([]string{"sudo", "-n", "--"}, words...)
 	}
@@ -77,4 +103,22 @@ func (s script) command(sudo bool, args []string) string {
 // quote makes one word of any text for a POSIX shell.
 func quote(s string) string {
 	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
+// line writes words as scripts read them from one line: each in base64.
+func line(words []string) string {
+	all := make([]string, len(words))
+	for i, w := range words {
+		all[i] = base64.StdEncoding.EncodeToString([]byte(w))
+	}
+	return strings.Join(all, " ")
+}
+
+// lines writes commands, one a line.
+func lines(commands [][]string) string {
+	var b strings.Builder
+	for _, c := range commands {
+		b.WriteString(line(c) + "\n")
+	}
+	return b.String()
 }

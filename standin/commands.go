@@ -10,6 +10,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -27,7 +28,9 @@ func init() { // in a function, since some of them run others
 		"sync": sync_, "mv": mv, "cp": cp, "ln": ln, "rm": rm, "mkdir": mkdir, "chmod": chmod, "chown": chown,
 		"stat": statCommand, "readlink": readlink, "tar": tarCommand,
 		"flock": flock, "sh": sh, "unshare": unshare, "mount": mount, "timeout": timeout,
-		"nproc": nproc, "uname": uname, "getconf": getconf, "systemctl": systemctl,
+		"nproc": nproc, "uname": uname, "getconf": getconf, "systemctl": systemctl, "systemd-run": systemdRun,
+		"head": head, "tail": tail, "wc": wc, "ls": ls, "rmdir": rmdir, "mktemp": mktemp, "mountpoint": mountpoint,
+		"setpriv": setpriv, "ip": ip, "lsattr": lsattr, "ss": ss, "journalctl": journalctl,
 	}
 }
 
@@ -93,11 +96,15 @@ func base64Command(_ context.Context, _ *shell, hc interp.HandlerContext, args [
 }
 
 func tr(_ context.Context, _ *shell, hc interp.HandlerContext, args []string) error {
-	if len(args) != 2 || args[0] != "-d" || args[1] != `\n` {
-		return fail(hc, 2, `tr: the stand-in knows -d '\n' only`)
-	}
 	data, _ := io.ReadAll(hc.Stdin)
-	io.WriteString(hc.Stdout, strings.ReplaceAll(string(data), "\n", ""))
+	switch {
+	case len(args) == 2 && args[0] == "-d" && args[1] == `\n`:
+		io.WriteString(hc.Stdout, strings.ReplaceAll(string(data), "\n", ""))
+	case len(args) == 2 && (args[0] == `\0` || args[0] == `\n`) && args[1] == " ":
+		io.WriteString(hc.Stdout, strings.NewReplacer("\x00", " ", "\n", " ").Replace(string(data)))
+	default:
+		return fail(hc, 2, `tr: the stand-in knows -d '\n', '\n' ' ' and '\0' ' ' only`)
+	}
 	return nil
 }
 
@@ -129,6 +136,9 @@ func cut(_ context.Context, _ *shell, hc interp.HandlerContext, args []string) e
 	}
 	data, _ := io.ReadAll(hc.Stdin)
 	field, _ := strconv.Atoi(flags["-f"])
+	if flags["-d"] == "" {
+		flags["-d"] = "\t"
+	}
 	if fields := strings.Split(strings.TrimSpace(string(data)), flags["-d"]); field >= 1 && field <= len(fields) {
 		fmt.Fprintln(hc.Stdout, fields[field-1])
 	}
@@ -185,16 +195,24 @@ func cp(_ context.Context, s *shell, hc interp.HandlerContext, args []string) er
 }
 
 func ln(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
-	_, names, err := options(hc, "ln", args)
+	flags, names, err := options(hc, "ln", args, "-s", "-sf", "-T")
 	if err != nil || len(names) != 2 {
 		return errors.Join(err, fail(hc, 2, "ln: want two names"))
 	}
+	target := names[0]
 	names = absolute(hc, names)
 	s.files.mu.Lock()
 	defer s.files.mu.Unlock()
-	n, _, _, _, err := s.files.find(names[0], false)
 	old, to, base, _, _ := s.files.find(names[1], false)
-	if err != nil || to == nil || old != nil {
+	if to == nil || old != nil && flags["-sf"] == "" {
+		return fail(hc, 1, "ln: cannot link %s as %s", names[0], names[1])
+	}
+	if flags["-s"]+flags["-sf"] != "" {
+		to.kids[base] = &node{mode: fs.ModeSymlink | 0o777, owner: "root", group: "root", target: target, links: 1, changed: time.Now()}
+		return nil
+	}
+	n, _, _, _, err := s.files.find(names[0], false)
+	if err != nil {
 		return fail(hc, 1, "ln: cannot link %s as %s", names[0], names[1])
 	}
 	n.links++
@@ -247,10 +265,14 @@ func mkdir(_ context.Context, s *shell, hc interp.HandlerContext, args []string)
 
 // each changes every named node.
 func (s *shell) each(hc interp.HandlerContext, names []string, change func(*node)) error {
+	pids := s.host.processes()
 	s.files.mu.Lock()
 	defer s.files.mu.Unlock()
 	for _, name := range absolute(hc, names) {
 		n, _, _, _, err := s.files.find(name, true)
+		if path.Dir(name) == "/proc" && slices.Contains(pids, path.Base(name)) {
+			n, err = directory(0o555), nil
+		}
 		if err != nil {
 			return fail(hc, 1, "%s: No such file or directory", name)
 		}
@@ -280,18 +302,23 @@ func chmod(_ context.Context, s *shell, hc interp.HandlerContext, args []string)
 
 func chown(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
 	flags, names, err := options(hc, "chown", args, "--reference:")
-	if err != nil || flags["--reference"] == "" {
-		return errors.Join(err, fail(hc, 2, "chown: the stand-in knows --reference only"))
+	if err != nil || len(names) == 0 {
+		return errors.Join(err, fail(hc, 2, "chown: want names"))
 	}
-	_, owner, group, err := s.files.Stat(absolute(hc, []string{flags["--reference"]})[0])
-	if err != nil {
-		return fail(hc, 1, "chown: %v", err)
+	var owner, group string
+	if like := flags["--reference"]; like != "" {
+		if _, owner, group, err = s.files.Stat(absolute(hc, []string{like})[0]); err != nil {
+			return fail(hc, 1, "chown: %v", err)
+		}
+	} else {
+		owner, group, _ = strings.Cut(names[0], ":")
+		names = names[1:]
 	}
 	return s.each(hc, names, func(n *node) { n.owner, n.group = owner, group })
 }
 
 func statCommand(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
-	flags, names, err := options(hc, "stat", args, "-c:")
+	flags, names, err := options(hc, "stat", args, "-L", "-c:")
 	if err != nil {
 		return err
 	}
@@ -311,17 +338,34 @@ func statCommand(_ context.Context, s *shell, hc interp.HandlerContext, args []s
 }
 
 func readlink(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
-	_, names, err := options(hc, "readlink", args, "-f")
+	flags, names, err := options(hc, "readlink", args, "-f", "-m", "-n")
 	if err != nil || len(names) != 1 {
 		return errors.Join(err, fail(hc, 2, "readlink: want one name"))
 	}
 	s.files.mu.Lock()
 	defer s.files.mu.Unlock()
-	_, dir, _, resolved, err := s.files.find(absolute(hc, names)[0], true)
-	if err != nil && dir == nil {
-		return interp.ExitStatus(1)
+	name := absolute(hc, names)[0]
+	text := ""
+	if flags["-f"]+flags["-m"] == "" {
+		n, _, _, _, err := s.files.find(name, false)
+		if err != nil || n.mode&fs.ModeSymlink == 0 {
+			return interp.ExitStatus(1)
+		}
+		text = n.target
+	} else {
+		_, dir, _, resolved, err := s.files.find(name, true)
+		text = resolved
+		if err != nil && dir == nil {
+			if flags["-m"] == "" {
+				return interp.ExitStatus(1)
+			}
+			text = path.Clean(name)
+		}
 	}
-	fmt.Fprintln(hc.Stdout, resolved)
+	io.WriteString(hc.Stdout, text)
+	if flags["-n"] == "" {
+		io.WriteString(hc.Stdout, "\n")
+	}
 	return nil
 }
 
@@ -350,7 +394,7 @@ func tarCommand(_ context.Context, s *shell, hc interp.HandlerContext, args []st
 
 // flock knows one lock per host, whatever the file.
 func flock(ctx context.Context, s *shell, hc interp.HandlerContext, args []string) error {
-	flags, rest, err := options(hc, "flock", args, "-o", "-w:", "-E:")
+	flags, rest, err := options(hc, "flock", args, "-w:", "-E:")
 	if err != nil || len(rest) < 2 {
 		return errors.Join(err, fail(hc, 2, "flock: want a file and a command"))
 	}
@@ -368,14 +412,23 @@ func flock(ctx context.Context, s *shell, hc interp.HandlerContext, args []strin
 }
 
 func sh(ctx context.Context, s *shell, hc interp.HandlerContext, args []string) error {
-	if len(args) < 2 || args[0] != "-c" {
-		return fail(hc, 2, "sh: the stand-in knows -c only")
-	}
+	var text string
 	var params []string
-	if len(args) > 3 {
-		params = args[3:]
+	switch {
+	case len(args) >= 2 && args[0] == "-c":
+		if text = args[1]; len(args) > 3 {
+			params = args[3:]
+		}
+	case len(args) >= 1 && !strings.HasPrefix(args[0], "-"):
+		data, err := s.files.Read(absolute(hc, args[:1])[0])
+		if err != nil {
+			return fail(hc, 127, "sh: %v", err)
+		}
+		text, params = string(data), args[1:]
+	default:
+		return fail(hc, 2, "sh: the stand-in knows -c and files only")
 	}
-	if status := s.run(ctx, args[1], hc.Stdin, hc.Stdout, hc.Stderr, params...); status != 0 {
+	if status := s.run(ctx, text, hc.Stdin, hc.Stdout, hc.Stderr, params...); status != 0 {
 		return interp.ExitStatus(status)
 	}
 	return nil
@@ -383,7 +436,7 @@ func sh(ctx context.Context, s *shell, hc interp.HandlerContext, args []string) 
 
 // unshare runs its command on a copy of the files.
 func unshare(ctx context.Context, s *shell, hc interp.HandlerContext, args []string) error {
-	_, rest, err := options(hc, "unshare", args, "--mount", "--propagation:")
+	_, rest, err := options(hc, "unshare", args, "--mount", "--net", "--propagation:")
 	if err != nil || len(rest) == 0 {
 		return errors.Join(err, fail(hc, 2, "unshare: want a command"))
 	}

@@ -27,6 +27,7 @@ type Files struct {
 	mu      sync.Mutex
 	root    *node
 	dynamic func(name string) ([]byte, bool) // files that are made when opened, below /proc
+	numbers func() []string                  // the processes that /proc lists
 }
 
 func directory(mode fs.FileMode) *node {
@@ -72,7 +73,7 @@ func (f *Files) clone() *Files {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	seen := map[*node]*node{}
-	return &Files{root: f.root.copy(seen), dynamic: f.dynamic}
+	return &Files{root: f.root.copy(seen), dynamic: f.dynamic, numbers: f.numbers}
 }
 
 func (n *node) copy(seen map[*node]*node) *node {
@@ -246,6 +247,11 @@ func (f *Files) readDir(name string) ([]fs.DirEntry, error) {
 	var all []fs.DirEntry
 	for name, kid := range n.kids {
 		all = append(all, info{name, kid})
+	}
+	if f.numbers != nil && path.Clean(name) == "/proc" {
+		for _, pid := range f.numbers() {
+			all = append(all, info{pid, directory(0o555)})
+		}
 	}
 	sort.Slice(all, func(i, k int) bool { return all[i].Name() < all[k].Name() })
 	return all, nil

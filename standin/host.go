@@ -26,9 +26,11 @@ import (
 var Pretended = []string{
 	"mount namespaces: unshare works on a copy of the file system in memory, bind mounts replace a name in that copy",
 	"sync and fsync: nothing is on a disk, so there is nothing to flush and no power to lose",
-	"reboots, kernel, cores and memory: they are what the scenario says",
+	"reboots, kernel, cores and memory: they are what the scenario says; timers are real, the boot-time half of a guard never comes to run",
 	"owners: every command runs as root, so no permission is ever refused",
 	"services: small programs that read a few settings of the real ones; their checkers know those settings only",
+	"systemd: units start, stop, reload and die; no dependencies, no journal (it is always empty), no unit files",
+	"process lists, sockets: those of the units alone",
 }
 
 // Config describes a stand-in host.
@@ -62,23 +64,26 @@ type Host struct {
 	faults []*Fault
 	links  map[net.Conn]bool
 	ran    []string // names of the scripts that ran, in order
+	timers map[string]*time.Timer
 }
 
 // Start brings the host up: its units first, then SSH.
 func Start(c Config) (*Host, error) {
-	h := &Host{Config: c, units: map[string]*unit{}, lock: make(chan struct{}, 1), booted: time.Now().Add(-time.Hour), links: map[net.Conn]bool{}}
+	h := &Host{Config: c, units: map[string]*unit{}, lock: make(chan struct{}, 1), booted: time.Now().Add(-time.Hour), links: map[net.Conn]bool{}, timers: map[string]*time.Timer{}}
 	h.ctx, h.cancel = context.WithCancel(context.Background())
 	h.pids.Store(400)
 	image := map[string]string{
 		"/etc/os-release": "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\nVERSION_ID=\"12\"\n",
 		"/etc/hostname":   c.Name + "\n",
 		"/proc/meminfo":   fmt.Sprintf("MemTotal:       %d kB\n", c.MemoryMB*1024),
+
+		"/run/systemd/system/.keep": "", "/usr/bin/systemd-run": "", "/etc/systemd/system/.keep": "",
 	}
 	for name, text := range c.Image {
 		image[name] = text
 	}
 	h.Files = NewFiles(image)
-	h.Files.dynamic = h.proc
+	h.Files.dynamic, h.Files.numbers = h.proc, h.processes
 	h.programs = map[string]Program{}
 	for _, u := range c.Units {
 		h.units[u.Name] = &unit{UnitConfig: u, host: h, state: "inactive", sub: "dead"}
@@ -105,6 +110,13 @@ func (h *Host) Close() {
 		h.listener.Close()
 	}
 	h.cutLinks()
+	h.mu.Lock()
+	for _, timer := range h.timers {
+		if timer.Stop() {
+			h.running.Done()
+		}
+	}
+	h.mu.Unlock()
 	for _, u := range h.units {
 		u.stop()
 	}

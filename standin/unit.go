@@ -93,6 +93,9 @@ func (u *unit) proc(name string) ([]byte, bool) {
 		return []byte(b.String()), true
 	}
 	for _, p := range append([]process{u.main}, u.workers...) {
+		if name == fmt.Sprintf("/proc/%d/comm", p.pid) {
+			return []byte(strings.TrimSuffix(u.Name, ".service") + "\n"), true
+		}
 		if name == fmt.Sprintf("/proc/%d/stat", p.pid) {
 			return fmt.Appendf(nil, "%d (a worker) S 1 %s%d 0 0\n", p.pid, strings.Repeat("0 ", 17), p.started), true
 		}
@@ -229,16 +232,36 @@ func (u *unit) reload() {
 	u.adopt(service)
 }
 
-func systemctl(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
-	if len(args) == 0 {
-		return fail(hc, 1, "systemctl: want a verb")
+// processes lists the ids of all units' processes.
+func (h *Host) processes() (all []string) {
+	for _, u := range h.units {
+		u.mu.Lock()
+		if u.state == "active" {
+			for _, p := range append([]process{u.main}, u.workers...) {
+				all = append(all, fmt.Sprint(p.pid))
+			}
+		}
+		u.mu.Unlock()
 	}
-	verb := args[0]
-	flags, names, err := options(hc, "systemctl", args[1:], "--quiet", "-p:")
+	return all
+}
+
+func systemctl(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	_, words, err := options(hc, "systemctl", args, "--no-block")
+	if err != nil || len(words) == 0 {
+		return errors.Join(err, fail(hc, 1, "systemctl: want a verb"))
+	}
+	verb := words[0]
+	flags, names, err := options(hc, "systemctl", words[1:], "--quiet", "--now", "-p:")
+	if err == nil && verb == "daemon-reload" && len(names) == 0 {
+		return nil
+	}
 	if err != nil || len(names) != 1 {
 		return errors.Join(err, fail(hc, 1, "systemctl: want one unit"))
 	}
-	_ = flags
+	if strings.HasSuffix(names[0], ".timer") && verb == "stop" {
+		return s.host.stopTimer(hc, names[0])
+	}
 	u := s.host.units[names[0]]
 	if u == nil {
 		return fail(hc, 5, "Unit %s could not be found.", names[0])
@@ -248,17 +271,18 @@ func systemctl(_ context.Context, s *shell, hc interp.HandlerContext, args []str
 	u.mu.Unlock()
 	switch verb {
 	case "show":
-		u.mu.Lock()
-		defer u.mu.Unlock()
-		main := u.main.pid
-		if u.state != "active" {
-			main = 0
-		}
-		fmt.Fprintf(hc.Stdout, "ActiveState=%s\nSubState=%s\nNRestarts=%d\nMainPID=%d\nResult=%s\n", u.state, u.sub, u.restarts, main, u.result)
+		u.show(hc.Stdout)
 	case "is-active":
+		if flags["--quiet"] == "" {
+			u.mu.Lock()
+			fmt.Fprintln(hc.Stdout, u.state)
+			u.mu.Unlock()
+		}
 		if !active {
 			return interp.ExitStatus(3)
 		}
+	case "is-enabled":
+		fmt.Fprintln(hc.Stdout, "enabled")
 	case "reset-failed":
 	case "reload":
 		if !active {
@@ -275,5 +299,60 @@ func systemctl(_ context.Context, s *shell, hc interp.HandlerContext, args []str
 	default:
 		return fail(hc, 1, "systemctl: the stand-in does not know %s", verb)
 	}
+	return nil
+}
+
+func (u *unit) show(w io.Writer) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	main, cause, status := u.main.pid, 0, 0
+	if u.state != "active" {
+		main, cause = 0, 1
+	}
+	switch u.result {
+	case "signal":
+		cause, status = 2, 9
+	case "exit-code":
+		status = 1
+	}
+	fmt.Fprintf(w, "ActiveState=%s\nSubState=%s\nNRestarts=%d\nMainPID=%d\nResult=%s\nExecMainCode=%d\nExecMainStatus=%d\nRestart=no\n", u.state, u.sub, u.restarts, main, u.result, cause, status)
+}
+
+// systemdRun starts a command later, as a transient timer does.
+func systemdRun(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	flags, words, err := options(hc, "systemd-run", args, "--quiet", "--collect", "--unit:", "--on-active:", "--on-unit-inactive:", "--timer-property:")
+	after, bad := time.ParseDuration(flags["--on-active"])
+	if err != nil || bad != nil || len(words) == 0 || s.files != s.host.Files {
+		return errors.Join(err, fail(hc, 1, "systemd-run: want a time and a command, outside a namespace"))
+	}
+	h, name := s.host, flags["--unit"]+".timer"
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.timers[name] != nil {
+		return fail(hc, 1, "systemd-run: unit %s was already loaded", name)
+	}
+	line := "'" + strings.Join(words, "' '") + "'"
+	h.running.Add(1)
+	h.timers[name] = time.AfterFunc(after, func() {
+		defer h.running.Done()
+		h.mu.Lock()
+		delete(h.timers, name)
+		h.mu.Unlock()
+		h.newShell(h.Files).run(h.ctx, line, strings.NewReader(""), io.Discard, io.Discard)
+	})
+	return nil
+}
+
+func (h *Host) stopTimer(hc interp.HandlerContext, name string) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	timer := h.timers[name]
+	if timer == nil {
+		return fail(hc, 5, "Unit %s not loaded.", name)
+	}
+	if timer.Stop() {
+		h.running.Done()
+	}
+	delete(h.timers, name)
 	return nil
 }

@@ -1,6 +1,16 @@
 # claim.sh FENCE RUN: takes the host for a run: from now on lower fences are
-# refused. Run under the host's lock. Running it twice is the same as once.
+# refused. Where another run's guard is still armed over files that it placed,
+# says which. Running it twice is the same as once.
 fence "$1"
-mkdir -p "$state/runs/$2"
-chmod 700 "$state/runs" "$state/runs/$2"
-printf '{"claimed":true}\n'
+mkdir -p "$state/runs/$2" "$state/pending" "$state/firing" "$state/ended"
+chmod 700 "$state/runs" "$state/runs/$2" "$state/pending" "$state/firing" "$state/ended"
+armed=
+for marker in "$state"/pending/* "$state"/firing/*; do
+	other=${marker##*/}
+	if [ ! -e "$marker" ] || [ "$other" = "$2" ]; then continue; fi
+	if [ -e "$state/firing/$other" ]; then
+		# Cut in the middle, since we hold the lock: it ends here.
+		sh "$state/runs/$other/guard/guard.sh" timer "$other" locked >/dev/null 2>&1 || :
+	elif [ -e "$state/runs/$other/placed" ] || ! disarmed "$other"; then armed=$other; fi
+done
+printf '{"claimed":true,"armed":"%s"}\n' "$(b64 "$armed")"

@@ -1,30 +1,115 @@
-# collect.sh PATH...: files with all that a replacement must keep. Reads only.
+# collect.sh PATH...: what stands at the end of each path's links, with
+# all that a replacement must keep, and what speaks against replacing it. Reads
+# only.
+
+# hazard CODE DETAIL
+hazard() { hazards="$hazards${hazards:+,}[\"$1\",\"$(b64 "$2")\"]"; }
+
+# parents DIRECTORY: looks for others' rights on the way to it.
+parents() {
+	up=$1
+	while [ -n "$up" ]; do
+		if [ -d "$up" ]; then
+			meta=$(stat -c '%a %U' -- "$up")
+			case ${meta%% *} in
+			*[2367]) hazard open-parent "$up" ;;
+			esac
+			case ${meta#* } in
+			root) ;;
+			*) hazard own-parent "${meta#* } ($up)" ;;
+			esac
+		fi
+		up=${up%/*}
+	done
+}
+
+# swaps DIRECTORY NAME: marks that editors leave beside what they have open.
+swaps() {
+	for swap in "$1/.$2.swp" "$1/.$2.swo" "$1/.#$2" "$1/#$2#" "$1/.$2.kate-swp" "$1/.~lock.$2#"; do
+		if [ -e "$swap" ] || [ -L "$swap" ]; then hazard swap-file "$swap"; fi
+	done
+}
+
+# owned PATH: the package that it belongs to, unless it may be configured.
+owned() {
+	case $1 in
+	/usr/* | /lib/* | /lib64/* | /bin/* | /sbin/*) ;;
+	*) return 0 ;;
+	esac
+	package=
+	if [ -d /var/lib/dpkg/info ]; then
+		for name in "$1" "${1#/usr}"; do
+			found=$(grep -lxF -e "$name" /var/lib/dpkg/info/*.list 2>/dev/null) || continue
+			found=${found%%.list*}
+			if grep -qxF -e "$name" "$found.conffiles" 2>/dev/null; then return 0; fi
+			package=${found##*/}
+		done
+	elif [ -d /var/lib/rpm ]; then
+		package=$(rpm -qf --qf '%{NAME}' -- "$1" 2>/dev/null) || package=
+		if rpm -qc -- "$package" 2>/dev/null | grep -qxF -e "$1"; then package=; fi
+	fi
+	if [ -n "$package" ]; then hazard package-file "$package"; fi
+}
+
+# marks PATH: attributes of chattr(1).
+marks() {
+	flags=$(lsattr -d -- "$1" 2>/dev/null) || return 0
+	flags=${flags%% *}
+	case $flags in *i*) hazard immutable "$1" ;; esac
+	case $flags in *a*) hazard append-only "$1" ;; esac
+}
+
 for path in "$@"; do
-	resolved=$(readlink -f -- "$path" 2>/dev/null) || resolved=
-	if [ -z "$resolved" ] || [ ! -e "$resolved" ]; then
-		printf '{"path":"%s","missing":true}\n' "$(b64 "$path")"
+	hazards='' links='' hops=0 at=$path
+	while [ -L "$at" ] && [ "$hops" -lt 40 ]; do
+		target=$(readlink -n -- "$at" && printf x)
+		target=${target%x}
+		links="$links${links:+,}[\"$(b64 "$at")\",\"$(b64 "$target")\"]"
+		case $target in
+		/*) at=$target ;;
+		*) at=${at%/*}/$target ;;
+		esac
+		hops=$((hops + 1))
+	done
+	resolved=$(readlink -m -n -- "$path" && printf x)
+	resolved=${resolved%x}
+	dir=${resolved%/*}
+	parents "$dir"
+	near=$dir
+	while [ -n "$near" ] && [ ! -d "$near" ]; do near=${near%/*}; done
+	if [ "$near" != "$dir" ]; then hazard no-directory "$dir"; fi
+	if [ ! -w "${near:-/}" ]; then hazard read-only "${near:-/}"; fi
+	marks "${near:-/}"
+	swaps "$dir" "${resolved##*/}"
+	if [ ! -e "$resolved" ]; then
+		printf '{"path":"%s","resolved":"%s","links":[%s],"missing":true,"hazards":[%s]}\n' "$(b64 "$path")" "$(b64 "$resolved")" "$links" "$hazards"
 		continue
 	fi
 	meta=$(stat -c '%a %h %s %U:%G %F' -- "$resolved")
 	mode=${meta%% *} meta=${meta#* }
-	links=${meta%% *} meta=${meta#* }
+	count=${meta%% *} meta=${meta#* }
 	size=${meta%% *} meta=${meta#* }
 	owner=${meta%% *} kind=${meta#* }
-	dir=${resolved%/*}
-	denied=
-	case $(stat -c %a -- "${dir:-/}") in
-	*[2367]) denied="others may write its directory ${dir:-/}" ;;
-	esac
-	if [ ! -w "${dir:-/}" ]; then denied="its directory ${dir:-/} cannot be written"; fi
 	content=
 	if [ "$kind" = "regular empty file" ]; then kind="regular file"; fi
 	if [ "$kind" = "regular file" ]; then
+		if [ "$count" -gt 1 ]; then # those that a cut run left in its folder are ours
+			ours=$(find "$state/runs" -name '*.live' -samefile "$resolved" -printf x 2>/dev/null | wc -c)
+			count=$((count - ours))
+		fi
+		if [ "$count" -gt 1 ]; then hazard hard-links "$count"; fi
+		if mountpoint -q -- "$resolved" 2>/dev/null; then hazard mount-point "$resolved"; fi
+		marks "$resolved"
+		owned "$resolved"
+		case $(ls -ld -- "$resolved") in
+		??????????+*) hazard acl "$resolved" ;;
+		esac
 		if [ "$size" -gt 16777216 ]; then
-			denied="it is $size bytes long; at most 16777216 are read"
+			hazard too-long "$size"
 		else
 			content=$(base64 <"$resolved" | tr -d '\n')
 		fi
 	fi
-	printf '{"path":"%s","resolved":"%s","kind":"%s","owner":"%s","group":"%s","mode":"%s","links":%s,"denied":"%s","content":"%s"}\n' \
-		"$(b64 "$path")" "$(b64 "$resolved")" "$(b64 "$kind")" "$(b64 "${owner%%:*}")" "$(b64 "${owner#*:}")" "$mode" "$links" "$(b64 "$denied")" "$content"
+	printf '{"path":"%s","resolved":"%s","links":[%s],"kind":"%s","owner":"%s","group":"%s","mode":"%s","hazards":[%s],"content":"%s"}\n' \
+		"$(b64 "$path")" "$(b64 "$resolved")" "$links" "$(b64 "$kind")" "$(b64 "${owner%%:*}")" "$(b64 "${owner#*:}")" "$mode" "$hazards" "$content"
 done

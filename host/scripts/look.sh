@@ -1,22 +1,28 @@
 # look.sh FENCE RUN LABEL UNIT {PATH BASE CANDIDATE}...: how the host stands:
-# each file old, new, other or missing; the unit; whether the act LABEL began
-# and ended. Takes the host over (it raises the fence), changes nothing else.
+# each path old, new, other or missing; whether the act LABEL began and how it
+# ended; the guard; the unit. Takes the host over (it raises the fence), changes
+# nothing else.
 fence "$1"
-run=$state/runs/$2 label=$3 unit=$4
+id=$2 run=$state/runs/$2 label=$3 unit=$4
 shift 4
+n=0
 while [ $# -gt 0 ]; do
-	case $(sum "$1") in
-	"$2") stands=old ;;
-	"$3") stands=new ;;
-	none) stands=missing ;;
-	*) stands=other ;;
+	now=$(stands "$1") candidate=$(wanted "$id" "$n" "$3")
+	case $now in
+	"$2") is=old ;;
+	"$candidate") is=new ;;
+	none) is=missing ;;
+	*) is=other ;;
 	esac
-	printf '{"file":"%s","stands":"%s"}\n' "$(b64 "$1")" "$stands"
+	if [ "$2" = "$3" ]; then is=held; fi
+	printf '{"file":"%s","stands":"%s"}\n' "$(b64 "$1")" "$is"
+	n=$((n + 1))
 	shift 3
 done
 ended=-1
 if [ -s "$run/$label.ended" ]; then ended=$(cat "$run/$label.ended"); fi
 began=false
 if [ -e "$run/$label.begun" ]; then began=true; fi
-printf '{"began":%s,"ended":%s}\n' "$began" "$ended"
+printf '{"began":%s,"ended":%s,"guard":"%s"}\n' "$began" "$ended" "$(guard_stands "$id")"
 unit_report "$unit" "$run/$label.begun"
+printf '}\n'

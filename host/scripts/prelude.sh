@@ -4,69 +4,82 @@ set -eu
 LC_ALL=C
 PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
 export LC_ALL PATH
+umask 022
 state=/var/lib/wladder
 
 b64() { printf %s "$1" | base64 | tr -d '\n'; }
+
+# plain TEXT: what TEXT says in base64, into $plain; line ends at its end stay.
+plain() {
+	plain=$(printf %s "$1" | base64 -d && printf x)
+	plain=${plain%x}
+}
 
 sum() {
 	hashed=$(sha256sum <"$1" 2>/dev/null) || hashed=none
 	printf %s "${hashed%% *}"
 }
 
+# stands PATH: how a path stands, in one word: none, other,
+# file:SHA256:MODE:OWNER:GROUP or link:SHA256 of what the link says.
+stands() {
+	if [ -L "$1" ]; then
+		said=$(readlink -n -- "$1" | sha256sum)
+		printf 'link:%s' "${said%% *}"
+	elif [ -f "$1" ]; then
+		meta=$(stat -c %a:%U:%G -- "$1")
+		printf 'file:%s:%s' "$(sum "$1")" "$meta"
+	elif [ -e "$1" ]; then
+		printf other
+	else
+		printf none
+	fi
+}
+
+# wanted RUN N CANDIDATE: the candidate of path N as stands would say it. A file
+# made on the host has its hash from where it was made.
+wanted() {
+	case $3 in
+	made:*)
+		made=unmade
+		if [ -s "$state/runs/$1/$2.made.sum" ]; then made=$(cat "$state/runs/$1/$2.made.sum"); fi
+		printf 'file:%s:%s' "$made" "${3#made:}"
+		;;
+	*) printf %s "$3" ;;
+	esac
+}
+
 # fence NUMBER: refuses whoever comes with a lower number than seen before.
 fence() {
 	seen=0
-	if [ -e "$state/fence" ]; then seen=$(cat "$state/fence"); fi
+	if [ -s "$state/fence" ]; then seen=$(cat "$state/fence"); fi
 	if [ "$1" -lt "$seen" ]; then
 		printf '{"fenced":%s}\n' "$seen"
 		exit 76
 	fi
 	if [ "$1" -gt "$seen" ]; then
-		printf '%s\n' "$1" >"$state/fence.new"
-		sync "$state/fence.new"
-		mv -f "$state/fence.new" "$state/fence"
+		if ! printf '%s\n' "$1" 2>/dev/null >"$state/fence.new"; then
+			printf '%s cannot be written; is its disk full? Make room there first\n' "$state" >&2
+			exit 74
+		fi
+		put "$state/fence.new" "$state/fence"
 	fi
-}
-
-# unit_report UNIT MARK: how the unit stands, and how many of its processes
-# began at or after the moment that the file MARK holds, in seconds since boot.
-unit_report() {
-	begun=9999999999999 # no act yet, so nothing began since
-	if [ -s "$2" ]; then
-		read -r begun <"$2"
-		begun=${begun%.*}${begun#*.}
-	fi
-	active=unknown sub=unknown restarts=0 main=0 result=unknown
-	shown=$(systemctl show -p ActiveState -p SubState -p NRestarts -p MainPID -p Result -- "$1" 2>/dev/null) || shown=
-	while IFS='=' read -r key value; do
-		case $key in
-		ActiveState) active=$value ;;
-		SubState) sub=$value ;;
-		NRestarts) restarts=$value ;;
-		MainPID) main=$value ;;
-		Result) result=$value ;;
-		esac
-	done <<-END
-		$shown
-	END
-	processes=0 renewed=0 hertz=$(getconf CLK_TCK)
-	if [ "$main" -gt 0 ] 2>/dev/null; then
-		children=$(cat "/proc/$main/task/$main/children" 2>/dev/null) || children=
-		for pid in $main $children; do
-			stat=$(cat "/proc/$pid/stat" 2>/dev/null) || continue
-			processes=$((processes + 1))
-			# The start is field 22 of proc(5); the name in field 2 may hold blanks.
-			started=$(printf %s "${stat##*) }" | cut -d ' ' -f 20)
-			if [ $((started * 100 / hertz)) -ge "$begun" ]; then renewed=$((renewed + 1)); fi
-		done
-	fi
-	printf '{"unit":"%s","state":"%s","sub":"%s","restarts":%s,"main":%s,"result":"%s","processes":%s,"renewed":%s}\n' \
-		"$(b64 "$1")" "$(b64 "$active")" "$(b64 "$sub")" "${restarts:-0}" "${main:-0}" "$(b64 "$result")" "$processes" "$renewed"
 }
 
 # put BESIDE TARGET: renames BESIDE over TARGET, durably.
 put() {
-	sync "$1"
+	if [ ! -L "$1" ]; then sync "$1"; fi
 	mv -f -T -- "$1" "$2"
 	sync "${2%/*}/."
+}
+
+# managed: does systemd run this machine?
+managed() { [ -d /run/systemd/system ]; }
+
+# unit_file PATH: is it one that systemd reads?
+unit_file() {
+	case $1 in
+	/etc/systemd/system/* | /run/systemd/system/* | /usr/local/lib/systemd/system/* | /usr/lib/systemd/system/* | /lib/systemd/system/*) return 0 ;;
+	esac
+	return 1
 }

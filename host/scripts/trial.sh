@@ -1,24 +1,24 @@
-# trial.sh SECONDS COVERS COVER... FILES PATH... COMMAND...: has the service's
-# own checker look at candidates (tar on stdin, named 0, 1, …) at their real
-# paths, in a mount namespace of its own. The untouched files come first. The
-# live files are not written; directories that the checker writes to are covered.
+# trial.sh SECONDS NEEDS NET COVERS COVER... SET {PATH CANDIDATE MAKE}... WORDS
+# COMMAND... DUMP...: has the service's own checker look at candidates (tar on
+# stdin: 0, 1, …) at their real paths, in the mount namespace that this runs in.
+# The untouched paths come first. Nothing live is written; directories that the
+# checker writes to are covered. MAKE is the command that makes a candidate, one
+# line of words in base64, or empty: what it makes here is thrown away. Secrets
+# for it come in the same tar as secret-NAME. NET is own where this runs without
+# the host's network; NEEDS are further capabilities, as in ,+sys_chroot. WORDS
+# counts COMMAND's words; the rest are DUMP's, run on the candidates.
+seconds=$1 needs=$2 net=$3 covers=$4
+shift 4
+if [ "$net" = own ]; then ip link set lo up 2>/dev/null || :; fi
 work=$state/trial
 mkdir -p "$work"
 chmod 700 "$state" "$work"
-# shellcheck disable=SC2016 # the inner shell expands these
-exec unshare --mount --propagation private sh -c '
-set -eu
-work=$1 seconds=$2
-shift 2
-b64() { printf %s "$1" | base64 | tr -d "\n"; }
 mount -t tmpfs -o mode=700 wladder "$work"
 mkdir "$work/new"
 tar -xf - -C "$work/new"
-covers=$1
-shift
 n=0
 while [ "$n" -lt "$covers" ]; do
-	if [ -d "$1" ]; then
+	if [ -d "$1" ] && [ "$1" != "$work" ]; then
 		mkdir "$work/cover$n"
 		chown --reference="$1" "$work/cover$n"
 		chmod --reference="$1" "$work/cover$n"
@@ -39,21 +39,49 @@ files=$1
 shift
 n=0
 while [ "$n" -lt "$files" ]; do
-	eval "path$n=\$1"
+	eval "path$n=\$1 candidate$n=\$2 make$n=\$3"
 	n=$((n + 1))
-	shift
+	shift 3
 done
+words=$1
+shift
+
+# check NAME FROM COUNT WORDS...: runs COUNT of the words behind the first FROM.
 check() {
-	name=$1
-	shift
-	output=$(timeout -k 2 "$seconds" "$@" 2>&1 </dev/null) && code=0 || code=$?
-	printf "{\"trial\":\"%s\",\"exit\":%s,\"output\":\"%s\"}\n" "$name" "$code" "$(b64 "$output")"
+	name=$1 skip=$2 take=$3
+	shift 3
+	shift "$skip"
+	count=$#
+	while [ "$count" -gt 0 ]; do
+		word=$1
+		shift
+		if [ "$take" -gt 0 ]; then
+			set -- "$@" "$word"
+			take=$((take - 1))
+		fi
+		count=$((count - 1))
+	done
+	set -- timeout -k 2 "$seconds" setpriv --bounding-set "-all,+chown,+dac_override,+fowner,+fsetid,+setuid,+setgid,+setpcap,+net_bind_service$needs" -- "$@"
+	"$@" >"$work/said" 2>&1 </dev/null && code=0 || code=$?
+	printf '{"trial":"%s","exit":%s,"output":"%s"}\n' "$name" "$code" "$(base64 <"$work/said" | tr -d '\n')"
 }
-check untouched "$@"
-n=0
+# make_here DIRECTORY LINE: makes a throwaway file by the command in LINE.
+make_here() {
+	into=$1 line=$2
+	set --
+	for word in $line; do
+		plain "$word"
+		set -- "$@" "$plain"
+	done
+	make_file "$into" "$work/new" "$seconds" "$@"
+}
+
+check untouched 0 "$words" "$@"
+n=0 path='' candidate='' make=''
 while [ "$n" -lt "$files" ]; do
-	eval "path=\$path$n"
+	eval "path=\$path$n candidate=\$candidate$n make=\$make$n"
 	dir=${path%/*}
+	while [ ! -d "$dir" ]; do dir=${dir%/*}; done
 	case ":${laid:-}:" in
 	*":$dir:"*) ;;
 	*)
@@ -62,8 +90,31 @@ while [ "$n" -lt "$files" ]; do
 		laid=${laid:-}:$dir
 		;;
 	esac
-	cat "$work/new/$n" >"$path"
+	mkdir -p "${path%/*}"
+	case $candidate in
+	none) rm -f -- "$path" ;;
+	link:*)
+		target=$(cat "$work/new/$n" && printf x)
+		rm -f -- "$path"
+		ln -s -- "${target%x}" "$path"
+		;;
+	made:*)
+		mkdir -m 700 "$work/making$n"
+		make_here "$work/making$n" "$make"
+		if [ "$code" != 0 ]; then
+			printf '{"trial":"made","exit":%s,"output":"%s"}\n' "$code" "$(b64 "$said")"
+			exit 0
+		fi
+		cat "$work/making$n/made" >"$path"
+		give_to "$path" "${candidate#made:}"
+		;;
+	file:*)
+		if [ -L "$path" ]; then rm -f -- "$path"; fi
+		cat "$work/new/$n" >"$path"
+		give_to "$path" "${candidate#file:*:}"
+		;;
+	esac
 	n=$((n + 1))
 done
-check candidate "$@"
-' trial "$work" "$@"
+check candidate 0 "$words" "$@"
+if [ $# -gt "$words" ]; then check dump "$words" $(($# - words)) "$@"; fi

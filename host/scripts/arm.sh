@@ -1,0 +1,69 @@
+# arm.sh FENCE RUN SECONDS: arms the host's own way back: after SECONDS, or at
+# the next boot, whichever comes first, everything that the run placed is put
+# back, unless it is disarmed before. The guard itself comes as tar on stdin:
+# guard.sh, set (PATH BASE CANDIDATE lines, paths in base64), unit, seconds,
+# light and heavy (commands). Arming again begins the time anew.
+fence "$1"
+id=$2 run=$state/runs/$2 seconds=$3
+if [ "$(guard_stands "$id")" = firing ]; then
+	printf '{"fired":true}\n'
+	exit 0
+fi
+quiet_timer "$id"
+rm -rf "$run/guard.new"
+mkdir -m 700 "$run/guard.new"
+tar -xf - -C "$run/guard.new"
+rm -rf "$run/guard"
+sync "$run"/guard.new/*
+mv -T -- "$run/guard.new" "$run/guard"
+sync "$run/."
+cat >"$state/boot.sh.new" <<'END'
+#!/bin/sh
+# Run at boot while a guard of Wide Ladder is armed: see its unit.
+for marker in /var/lib/wladder/pending/* /var/lib/wladder/firing/*; do
+	if [ -e "$marker" ]; then sh "/var/lib/wladder/runs/${marker##*/}/guard/guard.sh" boot "${marker##*/}"; fi
+done
+END
+put "$state/boot.sh.new" "$state/boot.sh"
+if managed; then
+	cat >"$boot_unit.new" <<'END'
+[Unit]
+Description=Wide Ladder: put back a change that nobody confirmed
+DefaultDependencies=no
+RequiresMountsFor=/var/lib/wladder
+After=local-fs.target systemd-remount-fs.service
+Before=sysinit.target shutdown.target
+Conflicts=shutdown.target
+ConditionPathExistsGlob=|/var/lib/wladder/pending/*
+ConditionPathExistsGlob=|/var/lib/wladder/firing/*
+
+[Service]
+Type=oneshot
+ExecStart=/bin/sh /var/lib/wladder/boot.sh
+TimeoutStartSec=120
+
+[Install]
+WantedBy=sysinit.target
+END
+	put "$boot_unit.new" "$boot_unit"
+	mkdir -p "$boot_wants"
+	ln -sf "$boot_unit" "$boot_wants/wladder-guard.service"
+	sync "$boot_wants/." "${boot_unit%/*}/."
+fi
+rm -f "$run/placed"
+printf '%s\n' "$seconds" >"$run/pending.new"
+sync "$run/pending.new"
+rm -f "$state/ended/$id"
+mv -f -T -- "$run/pending.new" "$state/pending/$id"
+sync "$state/pending/." "$state/ended/."
+how=detached
+if managed && [ -x /usr/bin/systemd-run ]; then
+	if systemd-run --quiet --collect --unit="wladder-guard-$id" --on-active="${seconds}s" --on-unit-inactive=10s --timer-property=AccuracySec=100ms \
+		sh "$run/guard/guard.sh" timer "$id" 2>/dev/null 3>&-; then how=timer; fi
+fi
+if [ "$how" = detached ]; then
+	# shellcheck disable=SC2016 # the inner shell expands these
+	setsid sh -c 'sleep "$1"; while [ -e "$4/pending/$3" ] || [ -e "$4/firing/$3" ]; do sh "$2" detached "$3"; sleep 10; done' \
+		guard "$seconds" "$run/guard/guard.sh" "$id" "$state" </dev/null >/dev/null 2>&1 3>&- &
+fi
+printf '{"armed":"%s"}\n' "$how"

@@ -1,0 +1,102 @@
+# ask.sh RUN LABEL QUESTION...: what the host finds of itself; each QUESTION is
+# one line of words in base64. Reads only. An answer that cannot be had says why.
+run=$1 label=$2
+shift 2
+
+failure() { printf '{"n":%s,"failure":"%s"}\n' "$n" "$(b64 "$1")"; }
+
+# ask_process NAME: as /proc/PID/comm has it, at most 15 letters.
+ask_process() {
+	want=$1
+	while [ "${#want}" -gt 15 ]; do want=${want%?}; done
+	count=0 users='' age=-1 hertz=$(getconf CLK_TCK)
+	read -r up _ </proc/uptime
+	for dir in /proc/[0-9]*; do
+		name=$(cat "$dir/comm" 2>/dev/null) || continue
+		if [ "$name" != "$want" ]; then continue; fi
+		stat=$(cat "$dir/stat" 2>/dev/null) || continue
+		user=$(stat -c %U -- "$dir" 2>/dev/null) || continue
+		count=$((count + 1))
+		case " $users " in *" $user "*) ;; *) users="$users${users:+ }$user" ;; esac
+		old=$((${up%%.*} - $(printf %s "${stat##*) }" | cut -d ' ' -f 20) / hertz))
+		if [ "$age" -lt 0 ] || [ "$old" -lt "$age" ]; then age=$old; fi
+	done
+	printf '{"n":%s,"count":%s,"users":"%s","age":%s}\n' "$n" "$count" "$(b64 "$users")" "$age"
+}
+
+# ask_port PROTOCOL NUMBER
+ask_port() {
+	kind=-t
+	if [ "$1" = udp ]; then kind=-u; fi
+	shown=$(ss -Hlnp "$kind" "sport = :$2" 2>&1) || {
+		failure "ss: $shown"
+		return 0
+	}
+	printf '{"n":%s,"sockets":"%s"}\n' "$n" "$(b64 "$shown")"
+}
+
+# ask_file PATH [USER]
+ask_file() {
+	if [ ! -e "$1" ]; then
+		printf '{"n":%s,"missing":true}\n' "$n"
+		return 0
+	fi
+	readable=false content=
+	if [ -n "${2-}" ]; then
+		if runuser -u "$2" -- test -r "$1" 2>/dev/null; then readable=true; fi
+	fi
+	meta=$(stat -L -c '%a %s %U %G %F' -- "$1")
+	if [ -f "$1" ]; then content=$(head -c 65536 -- "$1" | base64 | tr -d '\n'); fi
+	printf '{"n":%s,"stat":"%s","readable":%s,"content":"%s"}\n' "$n" "$(b64 "$meta")" "$readable" "$content"
+}
+
+# ask_size PATH [GLOB]
+ask_size() {
+	used=$(timeout 20 du -s -B1 -- "$1" 2>&1) || {
+		failure "du: $used"
+		return 0
+	}
+	used=$(printf %s "$used" | cut -f 1)
+	count=$(timeout 20 find "$1" -type f -name "${2-*}" -printf x | wc -c)
+	printf '{"n":%s,"bytes":%s,"count":%s}\n' "$n" "$used" "$count"
+}
+
+# ask_command SECONDS WORDS...: into a file, since what a command leaves running
+# may hold its output open.
+ask_command() {
+	seconds=$1
+	shift
+	into=$(mktemp)
+	timeout -k 2 "$seconds" "$@" >"$into" 2>&1 </dev/null && code=0 || code=$?
+	printf '{"n":%s,"exit":%s,"output":"%s"}\n' "$n" "$code" "$(head -c 65536 -- "$into" | base64 | tr -d '\n')"
+	rm -f "$into"
+}
+
+# ask_journal UNIT CURSOR: lines since CURSOR, or of the last ten minutes.
+ask_journal() {
+	since=--since=-10min
+	if [ -n "${2-}" ]; then since=--after-cursor=$2; fi
+	lines=$(journalctl -q -u "$1" "$since" -n 500 -o json --output-fields=PRIORITY,MESSAGE 2>/dev/null | base64 | tr -d '\n') || lines=
+	last=$(journalctl -q -n 1 -o json --output-fields=PRIORITY 2>/dev/null | base64 | tr -d '\n') || last=
+	printf '{"n":%s,"lines":"%s","last":"%s"}\n' "$n" "$lines" "$last"
+}
+
+n=0
+for question; do
+	set --
+	for word in $question; do
+		plain "$word"
+		set -- "$@" "$plain"
+	done
+	kind=$1
+	shift
+	case $kind in
+	guard) printf '{"n":%s,"guard":"%s"}\n' "$n" "$(guard_stands "$run")" ;;
+	unit)
+		unit_report "$1" "$state/runs/$run/$label.begun"
+		printf ',"n":%s}\n' "$n"
+		;;
+	*) "ask_$kind" "$@" ;;
+	esac
+	n=$((n + 1))
+done

@@ -1,0 +1,16 @@
+# disarm.sh FENCE RUN PATH...: takes the run's guard away, or says that it has
+# fired. Removes what a script that was cut may have left beside the paths.
+fence "$1"
+id=$2
+shift 2
+n=0
+for path; do
+	beside=${path%/*}/.wladder-$id-$n
+	rm -f -- "$beside.new" "$beside.old" "$beside.back"
+	n=$((n + 1))
+done
+if disarmed "$id"; then
+	printf '{"disarmed":true}\n'
+else
+	printf '{"fired":true,"trouble":"%s"}\n' "$(b64 "$(cat "$state/runs/$id/guard.trouble" 2>/dev/null)")"
+fi

@@ -1,0 +1,60 @@
+# Where guards are kept: a marker per run, moved by one rename at a time.
+#   pending/RUN   armed; who renames it wins
+#   firing/RUN    the guard won, and is putting things back
+#   ended/RUN     fired or disarmed; its text says which
+boot_unit=/etc/systemd/system/wladder-guard.service
+boot_wants=/etc/systemd/system/sysinit.target.wants
+
+# quiet_timer RUN: takes the run's timer away, if it has one.
+quiet_timer() {
+	if managed; then systemctl stop "wladder-guard-$1.timer" 2>/dev/null || :; fi
+}
+
+# unguarded: takes the boot-time half away once no guard needs it.
+unguarded() {
+	for marker in "$state"/pending/* "$state"/firing/*; do
+		if [ -e "$marker" ]; then return 0; fi
+	done
+	rm -f "$boot_wants/wladder-guard.service" "$boot_unit"
+}
+
+# ended_firing RUN: notes that its guard has fired.
+ended_firing() {
+	printf 'fired\n' >"$state/runs/$1/ended.new"
+	put "$state/runs/$1/ended.new" "$state/ended/$1"
+	rm -f "$state/firing/$1"
+	sync "$state/firing/."
+	unguarded
+}
+
+# disarmed RUN: did taking the guard away win? Twice is the same as once.
+disarmed() {
+	if mv -T -- "$state/pending/$1" "$state/ended/$1" 2>/dev/null; then
+		printf 'disarmed\n' >"$state/ended/$1"
+		sync "$state/ended/$1" "$state/pending/." "$state/ended/."
+		quiet_timer "$1"
+		unguarded
+		return 0
+	fi
+	if [ -e "$state/firing/$1" ]; then
+		# We hold the lock, so this guard was cut in the middle.
+		ended_firing "$1"
+		return 1
+	fi
+	[ "$(cat "$state/ended/$1" 2>/dev/null)" != fired ]
+}
+
+# guard_stands RUN: none, pending, firing, fired or disarmed.
+guard_stands() {
+	if [ -e "$state/pending/$1" ]; then
+		printf pending
+	elif [ -e "$state/firing/$1" ]; then
+		printf firing
+	elif [ -s "$state/ended/$1" ]; then
+		tr -d '\n' <"$state/ended/$1"
+	elif [ -e "$state/ended/$1" ]; then
+		printf disarmed # cut between the rename and the text
+	else
+		printf none
+	fi
+}

@@ -1,0 +1,84 @@
+package host
+
+import (
+	"context"
+	"slices"
+	"strconv"
+	"strings"
+
+	"wladder/core/change"
+)
+
+// TrialAnswer is what a checker says of the candidate.
+type TrialAnswer string
+
+// The answers of a trial.
+const (
+	Accepted       TrialAnswer = "accepted"
+	Refused        TrialAnswer = "refused"
+	AlreadyRefused TrialAnswer = "already-refused" // the untouched files are refused too
+	NotShown       TrialAnswer = "not-shown"       // accepted, yet the effective settings are others
+	CannotTell     TrialAnswer = "cannot-tell"
+)
+
+// Trial has the service's checker look at the candidates where they would be;
+// output is what the checker said, or the line that its dump lacks.
+func (c *Conn) Trial(ctx context.Context, files []File, t change.Trial, shown []string) (result TrialAnswer, output string, err error) {
+	name, net, needs := "trial", "own", ""
+	for _, need := range t.Needs {
+		if need == "network" {
+			name, net = "trial-network", "host"
+		} else {
+			needs += ",+" + need
+		}
+	}
+	files = slices.DeleteFunc(slices.Clone(files), func(f File) bool { return f.Base == f.Candidate }) // held
+	args := append([]string{"20", needs, net, strconv.Itoa(len(t.Covers))}, t.Covers...)
+	args = append(args, strconv.Itoa(len(files)))
+	contents := contentsOf(files)
+	for _, f := range files {
+		made := ""
+		if f.Make != nil { // in a trial, what was made is in its place
+			made = line(f.Make.Words(func(key string) string { return f.Others[key] }))
+		}
+		args = append(args, f.Path, f.Candidate, made)
+		for name, value := range secretFiles(f) {
+			contents[name] = value
+		}
+	}
+	args = append(append(args, strconv.Itoa(len(t.Command))), t.Command...)
+	if len(shown) > 0 {
+		args = append(args, t.Dump...)
+	}
+	all, err := c.run(ctx, name, archive(contents), args...)
+	if err != nil {
+		return CannotTell, "", err
+	}
+	exits, said := map[any]int{}, map[any]string{}
+	for _, a := range all {
+		exits[a["trial"]], said[a["trial"]] = a.number("exit"), a.text("output")
+	}
+	_, finished := exits["candidate"]
+	before, after := exits["untouched"], exits["candidate"]
+	switch {
+	case !finished || after >= 124 || before >= 124: // timed out, or could not be run
+		return CannotTell, said["made"] + said["candidate"] + said["untouched"], nil
+	case before != 0 && after != 0:
+		return AlreadyRefused, said["untouched"], nil
+	case after != 0:
+		return Refused, said["candidate"], nil
+	}
+	for _, want := range shown {
+		if len(t.Dump) > 0 && !shows(said["dump"], want) {
+			return NotShown, want, nil
+		}
+	}
+	return Accepted, said["candidate"], nil
+}
+
+// shows tells whether a line of a dump is the one wanted, whatever its blanks
+// and the case of its letters.
+func shows(dump, want string) bool {
+	fold := func(s string) string { return strings.ToLower(strings.Join(strings.Fields(s), " ")) }
+	return slices.ContainsFunc(strings.Split(dump, "\n"), func(l string) bool { return fold(l) == fold(want) })
+}
