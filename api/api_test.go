@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"reflect"
 	"strconv"
@@ -324,6 +325,25 @@ func TestPeopleAndRoles(t *testing.T) {
 	if !v.Holds || v.Entries < 10 {
 		t.Errorf("verification: %+v", v)
 	}
+	c.as("ada", "session")
+	var secret view.Secret
+	c.call("PUT", "/secrets/upload-token", view.NewSecret{Value: "tide-First_11"}, 200, &secret)
+	c.call("PUT", "/secrets/upload-token", view.NewSecret{Value: "tide-Second_22"}, 200, &secret)
+	if secret.Version != 2 || secret.By != "ada" {
+		t.Errorf("kept as %+v", secret)
+	}
+	for name, value := range map[string]string{"upload-token": "short", "Bad Name": "tide-First_11"} {
+		c.call("PUT", "/secrets/"+url.PathEscape(name), view.NewSecret{Value: value}, 422, nil)
+	}
+	if list := c.call("GET", "/secrets", nil, 200, nil); strings.Contains(string(list), "tide-") {
+		t.Errorf("a secret is given away: %s", list)
+	}
+	c.call("POST", "/ask", view.AskOrder{Where: "true", Asks: []string{"unit x"}}, 422, nil) // no hosts yet
+	c.call("POST", "/ask", view.AskOrder{Where: "true"}, 422, nil)
+	c.call("POST", "/ask", view.AskOrder{Where: "true", Service: "none", Asks: []string{"unit x"}}, 422, nil)
+	c.as("ines", "token")
+	c.call("POST", "/ask", view.AskOrder{Where: "true", Asks: []string{"unit x"}}, 403, nil)
+	c.call("PUT", "/secrets/upload-token", view.NewSecret{Value: "tide-Third_33"}, 403, nil)
 	c.as("vic", "session") // without any role
 	c.call("GET", "/changes", nil, 200, nil)
 	c.call("POST", "/changes", draftText("x"), 403, nil)
@@ -368,6 +388,11 @@ func TestBadInputChangesNothing(t *testing.T) {
 	c.as("ada", "session")
 	var surveyed view.Surveyed
 	c.call("POST", "/survey", view.SurveyOrder{}, 200, &surveyed)
+	var asked view.AskedHosts
+	c.call("POST", "/ask", view.AskOrder{Where: "true", Asks: []string{"tcp :1", "unit nginx.service"}}, 200, &asked)
+	if asked.Hosts != 1 || len(asked.Answers) != 2 || !asked.Answers[1].Groups[0].Missing {
+		t.Errorf("asked: %+v", asked)
+	}
 	if surveyed.Hosts != 1 || !strings.Contains(surveyed.Failed[nasty], "cannot be reached") {
 		t.Errorf("surveyed: %+v", surveyed)
 	}

@@ -40,6 +40,11 @@ var routes = []route{
 	{"POST", "/hosts", "Add hosts or bring them up to date", "admin", false, []view.Host{}, nil, 204, (*Server).loadHosts},
 	{"POST", "/survey", "Ask hosts what they are", "operator", false, view.SurveyOrder{}, view.Surveyed{}, 200, (*Server).survey},
 
+	{"POST", "/ask", "Put probes to hosts without a change", "operator", false, view.AskOrder{}, view.AskedHosts{}, 200, (*Server).ask},
+
+	{"GET", "/secrets", "The secrets, by name", "viewer", false, nil, []view.Secret{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.SecretList(c)) }},
+	{"PUT", "/secrets/{name}", "Keep a secret's value as its next version", "admin", false, view.NewSecret{}, view.Secret{}, 200, (*Server).putSecret},
+
 	{"GET", "/services", "The newest version of each definition", "viewer", false, nil, []view.Service{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Services(c)) }},
 	{"GET", "/services/{name}", "The newest version of one definition", "viewer", false, nil, view.Service{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Service(c, c.Param("name"))) }},
 	{"POST", "/services", "Load a definition", "admin", false, "", view.Service{}, 200, (*Server).loadService},
@@ -194,6 +199,36 @@ func (s *Server) survey(ctx *gin.Context) {
 		out.Failed[name] = err.Error()
 	}
 	ctx.JSON(http.StatusOK, out)
+}
+
+func (s *Server) ask(ctx *gin.Context) {
+	var in view.AskOrder
+	if !s.read(ctx, &in) {
+		return
+	}
+	if len(in.Asks) == 0 || in.Where == "" {
+		s.fail(ctx, invalid{errors.New("want where and at least one probe")})
+		return
+	}
+	out, err := s.Engine.Ask(ctx, in.Where, in.Service, in.Asks)
+	var missing *store.NotFound
+	if err != nil && !errors.As(err, &missing) {
+		err = invalid{err}
+	}
+	give(s, ctx)(out, err)
+}
+
+func (s *Server) putSecret(ctx *gin.Context) {
+	var in view.NewSecret
+	if !s.read(ctx, &in) {
+		return
+	}
+	out, err := s.Store.PutSecret(ctx, who(ctx).Name, ctx.Param("name"), in.Value)
+	var bad *store.Unfit
+	if errors.As(err, &bad) {
+		err = invalid{bad}
+	}
+	give(s, ctx)(out, err)
 }
 
 func (s *Server) loadService(ctx *gin.Context) {

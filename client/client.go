@@ -149,6 +149,21 @@ func (c *Client) Survey(ctx context.Context, where string) (view.Surveyed, error
 	return call[view.Surveyed](ctx, c, "POST", "/survey", view.SurveyOrder{Where: where})
 }
 
+// Ask puts probes to hosts without a change.
+func (c *Client) Ask(ctx context.Context, order view.AskOrder) (view.AskedHosts, error) {
+	return call[view.AskedHosts](ctx, c, "POST", "/ask", order)
+}
+
+// Secrets gives the secrets, by name.
+func (c *Client) Secrets(ctx context.Context) ([]view.Secret, error) {
+	return call[[]view.Secret](ctx, c, "GET", "/secrets", nil)
+}
+
+// PutSecret keeps a secret's value as its next version.
+func (c *Client) PutSecret(ctx context.Context, name, value string) (view.Secret, error) {
+	return call[view.Secret](ctx, c, "PUT", "/secrets/"+url.PathEscape(name), view.NewSecret{Value: value})
+}
+
 // Services gives the newest version of each definition.
 func (c *Client) Services(ctx context.Context) ([]view.Service, error) {
 	return call[[]view.Service](ctx, c, "GET", "/services", nil)

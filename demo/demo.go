@@ -36,6 +36,9 @@ type Person struct {
 // Password is everybody's in the demo.
 const Password = "flood-warning-demo"
 
+// UploadToken is the secret of change 7, as made up as everything here.
+const UploadToken = "made-up-Token-4711-upland"
+
 // People are the accounts of the office.
 var People = []Person{
 	{"ines", "Ines Vael", "author,operator"},

@@ -12,7 +12,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net"
 	"sync"
 	"time"
 
@@ -238,46 +237,6 @@ func (e *Engine) each(n int, f func(int)) {
 		})
 	}
 	all.Wait()
-}
-
-// asker puts probes to one host.
-type asker struct {
-	conn    *host.Conn
-	address string // ip
-	run     string
-	label   string
-}
-
-func newAsker(conn *host.Conn, address, run, label string) asker {
-	ip, _, err := net.SplitHostPort(address)
-	if err != nil {
-		ip = address
-	}
-	return asker{conn, ip, run, label}
-}
-
-// ask gives the verdicts in the probes' order. The error tells that the host
-// was lost, not that a probe is ill.
-func (a asker) ask(ctx context.Context, probes []probe.Probe) ([]probe.Verdict, error) {
-	all := make([]probe.Verdict, 0, len(probes))
-	for _, p := range probes {
-		q, err := probe.ParseAsk(p.Ask)
-		if err != nil {
-			return nil, err
-		}
-		var answer probe.Answer
-		if q.Kind == probe.Unit {
-			u, err := a.conn.AskUnit(ctx, a.run, a.label, q.Unit)
-			if err != nil {
-				return nil, err
-			}
-			answer = u.Answer()
-		} else {
-			answer = host.AskNetwork(ctx, a.address, q)
-		}
-		all = append(all, p.Judge(answer))
-	}
-	return all, ctx.Err()
 }
 
 // ill names the first probe that is not well, in words; empty where all are.

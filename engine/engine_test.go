@@ -96,19 +96,7 @@ func newRig(t *testing.T, subnet, n int) *rig {
 	if err := r.store.LoadHosts(ctx, "ada", load); err != nil {
 		t.Fatal(err)
 	}
-	svc, err := change.ParseService("pages.yaml", []byte(definition))
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := r.store.LoadService(ctx, "ada", svc); err != nil {
-		t.Fatal(err)
-	}
-	if err := r.store.ApproveService(ctx, "ada", "pages", svc.Digest); err == nil {
-		t.Fatal("an admin approved what they loaded")
-	}
-	if err := r.store.ApproveService(ctx, "ben", "pages", svc.Digest); err != nil {
-		t.Fatal(err)
-	}
+	r.load("pages", definition)
 	r.start()
 	t.Cleanup(func() { r.stop() })
 	return r
@@ -130,8 +118,31 @@ func (w testWriter) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
+// load brings a definition into service.
+func (r *rig) load(name, text string) {
+	r.t.Helper()
+	ctx := r.t.Context()
+	svc, err := change.ParseService(name+".yaml", []byte(text))
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	if _, err := r.store.LoadService(ctx, "ada", svc); err != nil {
+		r.t.Fatal(err)
+	}
+	if err := r.store.ApproveService(ctx, "ada", name, svc.Digest); err == nil {
+		r.t.Fatal("an admin approved what they loaded")
+	}
+	if err := r.store.ApproveService(ctx, "ben", name, svc.Digest); err != nil {
+		r.t.Fatal(err)
+	}
+}
+
 func (r *rig) draft(edits, ladder string) int64 {
-	text := fmt.Sprintf("title: More connections\nreason: a flood is coming\nservice: pages\nwhere: labels.role == \"bulletin\"\nexpect: 1..99\nedits:\n%s\nladder: %s\n", edits, ladder)
+	return r.drafted(fmt.Sprintf("title: More connections\nreason: a flood is coming\nservice: pages\nwhere: labels.role == \"bulletin\"\nexpect: 1..99\nedits:\n%s\nladder: %s\n", edits, ladder))
+}
+
+func (r *rig) drafted(text string) int64 {
+	r.t.Helper()
 	spec, err := change.ParseSpec("c.yaml", []byte(text))
 	if err != nil {
 		r.t.Fatal(err)
@@ -221,6 +232,7 @@ const (
 )
 
 func TestClimbRestoresTheFailingHost(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, 10, 8)
 	r.hosts[3].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 4096"})
 	r.hosts[5].Script(&standin.Fault{Do: standin.DieAfter, For: 100 * time.Millisecond, When: "worker_connections 4096"})
@@ -258,7 +270,7 @@ func TestClimbRestoresTheFailingHost(t *testing.T) {
 		}
 	}
 	run, err := r.store.HostRun(t.Context(), id, "b03")
-	if err != nil || len(run.Steps) < len(ladder.Back)+10 || run.Steps[0].Step != ladder.Connect || run.Steps[len(run.Steps)-1].Step != ladder.ProbeAgain {
+	if err != nil || len(run.Steps) < len(ladder.Back)+10 || run.Steps[0].Step != ladder.Connect || run.Steps[len(run.Steps)-1].Step != ladder.DisarmAgain {
 		t.Errorf("steps of b03: %+v, %v", run.Steps, err)
 	}
 	r.verifyRecord()
@@ -299,6 +311,7 @@ func (r *rig) verifyRecord() {
 }
 
 func TestLadderStopsAtFailuresAndGates(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, 11, 6)
 	for _, h := range r.hosts[1:3] {
 		h.Script(&standin.Fault{Do: standin.RefuseStart, When: "worker_processes 3"})
@@ -342,6 +355,7 @@ func TestLadderStopsAtFailuresAndGates(t *testing.T) {
 }
 
 func TestNothingStartsWithoutItsApproval(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, 12, 2)
 	ctx := t.Context()
 	id := r.draft(connections, quick)
@@ -390,6 +404,7 @@ func TestNothingStartsWithoutItsApproval(t *testing.T) {
 }
 
 func TestRehearsalFindings(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, 13, 5)
 	r.hosts[0].Files.Write(confPath, []byte("events {\n"))
 	r.hosts[1].Files.Write(confPath, []byte("bogus on;\n"+confText))
@@ -429,6 +444,7 @@ func TestRehearsalFindings(t *testing.T) {
 // TestCutLinks drops the link before and after every script that a host run
 // sends: the host must end whole, and be reported as it is.
 func TestCutLinks(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, 14, 14)
 	i := 0
 	for _, at := range []string{"claim", "collect", "trial", "snapshot", "place", "act", "unit"} {

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"fmt"
 	"runtime"
 	"strings"
 	"testing"
@@ -29,6 +30,7 @@ settle: 500ms
 
 // TestTwoFilesAreOneSet changes two files: both are new, or both are old.
 func TestTwoFilesAreOneSet(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, 15, 3)
 	ctx := t.Context()
 	for _, h := range r.hosts {
@@ -36,24 +38,8 @@ func TestTwoFilesAreOneSet(t *testing.T) {
 		h.Files.Own("/etc/extra.ini", "www-data", "adm", 0o640)
 	}
 	r.hosts[1].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 1024"})
-	svc, err := change.ParseService("pair", []byte(twoFiles))
-	if err == nil {
-		_, err = r.store.LoadService(ctx, "ada", svc)
-	}
-	if err == nil {
-		err = r.store.ApproveService(ctx, "ben", "pair", svc.Digest)
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	spec, err := change.ParseSpec("c", []byte("title: t\nreason: r\nservice: pair\nwhere: labels.role == \"bulletin\"\nexpect: 3\nedits:\n  - {file: main, set: events/worker_connections, to: 1024}\n  - {file: extra, set: a/b, to: 2}\nladder: {stages: [100%], soak: 100ms, stop_after: 9}\n"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	id, err := r.store.Draft(ctx, "ines", 0, spec)
-	if err != nil {
-		t.Fatal(err)
-	}
+	r.load("pair", twoFiles)
+	id := r.drafted("title: t\nreason: r\nservice: pair\nwhere: labels.role == \"bulletin\"\nexpect: 3\nedits:\n  - {file: main, set: events/worker_connections, to: 1024}\n  - {file: extra, set: a/b, to: 2}\nladder: {stages: [100%], soak: 100ms, stop_after: 9}\n")
 	d := r.approved(id)
 	if diff := d.Rehearsal.Groups[0].Diff; strings.Count(diff, "+++ /etc/") != 2 {
 		t.Errorf("the diff has not both files:\n%s", diff)
@@ -85,6 +71,30 @@ func TestTwoFilesAreOneSet(t *testing.T) {
 	// Neither old nor new: we cannot put that back over somebody's edit.
 	if run := find(d, "b02"); run.State != ladder.Stranded && run.State != ladder.PassedOver {
 		t.Errorf("b02 is %s (%s)", run.State, run.Why)
+	}
+}
+
+// TestOddBytes changes a file in Latin-1 and has a probe answer with what no text
+// can hold: the file keeps its bytes, people see what they are.
+func TestOddBytes(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 20, 1)
+	r.hosts[0].Files.Write(confPath, []byte("# M\xfchle\n"+confText))
+	r.hosts[0].Files.Write("/etc/odd", []byte("\x00\xff"+strings.Repeat("‹", 3000)))
+	text := strings.Replace(definition, "probes:", "commands: {odd: {run: [cat, /etc/odd]}}\nprobes:\n  - {name: odd, ask: command odd, expect: exit == 0}", 1)
+	r.load("odd", strings.Replace(text, "service: pages", "service: odd", 1))
+	id := r.drafted("title: t\nreason: r\nservice: odd\nwhere: name == \"b00\"\nexpect: 1\nedits:\n" + connections + "\nladder: {soak: 100ms}\n")
+	if d := r.approved(id); !strings.Contains(d.Rehearsal.Groups[0].Diff, ` # M\xfchle`) {
+		t.Errorf("the diff:\n%s", d.Rehearsal.Groups[0].Diff)
+	}
+	r.climb(id)
+	run, err := r.store.HostRun(t.Context(), id, "b00")
+	if err != nil {
+		t.Fatal(err)
+	}
+	steps := fmt.Sprint(run.Steps)
+	if run.State != ladder.Done || !strings.HasPrefix(r.file(0), "# M\xfchle\n") || !strings.Contains(steps, `\x00\xff‹‹`) {
+		t.Errorf("%s (%s)\n%s", run.State, run.Why, steps)
 	}
 }
 
@@ -126,6 +136,7 @@ func TestStopAndGoOn(t *testing.T) {
 
 // TestAHostThatStaysAwayIsStranded loses a host for good in the worst moment.
 func TestAHostThatStaysAwayIsStranded(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, 17, 2)
 	id := r.draft(connections, "{stages: [100%], at_once: 2, soak: 100ms, stop_after: 5}")
 	r.approved(id)
@@ -146,7 +157,100 @@ func TestAHostThatStaysAwayIsStranded(t *testing.T) {
 	}
 }
 
+// TestAGuardFiresWhileNobodyWatches stops the server right after an act: the
+// host puts itself back, and the next server says so.
+func TestAGuardFiresWhileNobodyWatches(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 19, 1)
+	id := r.drafted("title: t\nreason: r\nservice: pages\nwhere: name == \"b00\"\nexpect: 1\nguard: 1s\nedits:\n" + connections + "\nladder: {soak: 100ms}\n")
+	r.approved(id)
+	cut := &standin.Fault{Do: standin.CutAfter, At: "act", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
+	r.hosts[0].Script(cut)
+	if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
+		t.Fatal(err)
+	}
+	<-cut.Reached
+	if !strings.Contains(r.file(0), "worker_connections 2048;") {
+		t.Error("the act came before its file")
+	}
+	stopped := make(chan struct{})
+	go func() { r.stop(); close(stopped) }()
+	for deadline := time.Now().Add(20 * time.Second); r.file(0) != confText; time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatal("the guard does not fire")
+		}
+	}
+	close(cut.Release)
+	<-stopped
+	r.start()
+	d := r.until(id, func(d *view.ChangeDetail) bool { return find(d, "b00").State.Final() })
+	if run := find(d, "b00"); run.State != ladder.Restored || !strings.Contains(run.Why, "guard fired") || run.Files != ladder.FilesOld {
+		t.Errorf("b00 is %s, files %s (%s)", run.State, run.Files, run.Why)
+	}
+}
+
+// TestSecretsReachTheirFileAlone sets a value by a secret's name.
+func TestSecretsReachTheirFileAlone(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 20, 2)
+	ctx := t.Context()
+	d := r.rehearse(r.draft("  - {set: http/server/add_header, secret: header-token}", quick))
+	if d.Rehearsal.Findings[0].Code != "no-secret" {
+		t.Errorf("without the secret: %+v", d.Rehearsal.Findings)
+	}
+	if _, err := r.store.PutSecret(ctx, "ada", "header-token", "short"); err == nil {
+		t.Error("a secret too short to be masked is taken")
+	}
+	for n, value := range []string{"tide-First_11", "tide-Second_22"} {
+		if s, err := r.store.PutSecret(ctx, "ada", "header-token", value); err != nil || s.Version != n+1 {
+			t.Fatalf("%+v, %v", s, err)
+		}
+	}
+	edits := "  - {set: 'http/server/add_header[\"X-Token\"]', secret: header-token}"
+	id := r.draft(edits, quick)
+	d = r.approved(id)
+	// A newer version changes nothing that was approved.
+	if _, err := r.store.PutSecret(ctx, "ada", "header-token", "tide-Third_33"); err != nil {
+		t.Fatal(err)
+	}
+	shown := fmt.Sprintf("%+v", d.Rehearsal)
+	d = r.climb(id)
+	if d.Counts[ladder.Done] != 2 || !strings.Contains(r.file(0), "add_header X-Token tide-Second_22;") {
+		t.Errorf("%v: %q", d.Counts, r.file(0))
+	}
+	run, _ := r.store.HostRun(ctx, id, "b00")
+	entries, _ := r.store.Record(ctx, 0, 0, 1000)
+	shown += fmt.Sprintf("%+v %+v %+v", d, run, entries)
+	if strings.Contains(shown, "tide-") || !strings.Contains(shown, "‹secret›") {
+		t.Errorf("a secret shows: %s", shown)
+	}
+}
+
+// TestAskGroupsAnswers puts probes without a change.
+func TestAskGroupsAnswers(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 21, 4)
+	r.hosts[3].Close()
+	out, err := r.engine.Ask(t.Context(), `labels.role == "bulletin"`, "", []string{"unit nginx.service", "port 18480", "file /etc/nginx/nginx.conf", "process nginx", "http :18480/none"})
+	if err != nil || out.Hosts != 4 || len(out.Answers) != 5 {
+		t.Fatalf("%+v, %v", out, err)
+	}
+	for i, want := range []string{"active (running), 3 processes", "nginx on its own address:18480", "regular file, root:root, mode 644", "3 processes of root", "status 404"} {
+		g := out.Answers[i].Groups
+		last := g[len(g)-1]
+		if !strings.HasPrefix(g[0].Value, want) || !last.Missing || fmt.Sprint(last.Hosts) != "[b03]" || !strings.Contains(last.Value, "cannot be reached") {
+			t.Errorf("%s: %+v", out.Answers[i].Ask, g)
+		}
+	}
+	for _, bad := range []struct{ where, ask string }{{`name == "nobody"`, "unit x"}, {"name == ''", "unit x"}, {"corse", "unit x"}, {"true", "frob x"}, {"true", "command any"}, {"true", "ssh :22 key={secret:none}"}} {
+		if _, err := r.engine.Ask(t.Context(), bad.where, "", []string{bad.ask}); err == nil {
+			t.Errorf("%+v is taken", bad)
+		}
+	}
+}
+
 func TestSurveySaysWhoIsAway(t *testing.T) {
+	t.Parallel()
 	r := newRig(t, 18, 3)
 	r.hosts[1].Close()
 	asked, failed, err := r.engine.Survey(t.Context(), `name != "b02"`)

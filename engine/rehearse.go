@@ -1,14 +1,18 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"wladder/core/change"
 	"wladder/core/expr"
@@ -16,6 +20,7 @@ import (
 	"wladder/core/probe"
 	"wladder/core/view"
 	"wladder/host"
+	"wladder/store"
 )
 
 // rehearsal is one read-only pass.
@@ -28,6 +33,8 @@ type rehearsal struct {
 	revision   int
 	findings   []change.Finding // about the whole
 	probes     []probe.Probe
+	secrets    map[string]string
+	versions   map[string]int
 }
 
 func (r *rehearsal) stop(code, format string, args ...any) {
@@ -58,6 +65,12 @@ func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) (ca
 		return nil, err
 	}
 	r.probes = append(append(r.probes, r.svc.Probes...), spec.Probes...)
+	var missing *store.NotFound
+	if r.secrets, r.versions, err = e.Store.Secrets(ctx, change.SecretNames(r.svc, spec)); errors.As(err, &missing) {
+		r.stop("no-secret", "%s; keep it first, with wladder secret", missing.What)
+	} else if err != nil {
+		return nil, err
+	}
 	low, high, _ := spec.Expected()
 	switch {
 	case len(hosts) == 0:
@@ -120,11 +133,32 @@ func (r *rehearsal) plan(leaves []change.Leaf, planned []expr.Host) (*change.Pla
 	for i := range leaves {
 		leaves[i].Stage = stages[i]
 	}
+	commands := r.svc.Commands
+	if commands == nil {
+		commands = map[string]change.Command{}
+	}
+	inForce := []probe.Probe(r.svc.InForce)
+	if inForce == nil {
+		inForce = []probe.Probe{}
+	}
 	return &change.Plan{
 		Change: r.change, Revision: r.revision, Service: r.svc.Name, ServiceDigest: r.svc.Digest, Scripts: host.ScriptsDigest(),
-		Probes: r.probes, InForce: r.svc.InForce, Trial: r.svc.Trial.Command, Covers: r.svc.Trial.Covers, Unit: r.svc.Unit,
-		Settle: ladder.Span(r.svc.Settle), Policy: policy, Heaviest: r.svc.Acts[len(r.svc.Acts)-1], Leaves: leaves,
+		Probes: r.probes, InForce: inForce, Commands: commands, Logs: r.svc.Logs, FrontDoor: r.svc.FrontDoor, Trial: r.svc.Trial, Unit: r.svc.Unit,
+		Settle: ladder.Span(r.svc.Settle), Guard: r.guard(), Policy: policy, Heaviest: r.svc.Acts[len(r.svc.Acts)-1], Secrets: r.versions, Leaves: leaves,
 	}, nil
+}
+
+// guard reckons how long a host waits for our confirmation: what act, settling
+// and probes may take, and a minute for the way there.
+func (r *rehearsal) guard() ladder.Span {
+	if d := cmp.Or(r.spec.Guard, r.svc.Guard); d > 0 {
+		return ladder.Span(d)
+	}
+	all := time.Minute + 3*time.Duration(r.svc.Settle) + time.Duration(r.svc.Acts[len(r.svc.Acts)-1].Timeout)
+	for _, p := range slices.Concat(r.probes, r.svc.InForce) {
+		all += time.Duration(max(p.Tries, 1)*p.Hold) * 2 * time.Second
+	}
+	return ladder.Span(all)
 }
 
 type byName struct {
@@ -142,7 +176,7 @@ func (b byName) Swap(i, k int) {
 // host reads one host; the leaf is nil where it has no part in the plan.
 func (r *rehearsal) host(ctx context.Context, h *view.Host) (found view.RehearsedHost, leaf *change.Leaf, contents [][]byte) {
 	found = view.RehearsedHost{HostID: h.ID, Host: h.Name}
-	result, files, err := r.read(ctx, h, &found)
+	result, err := r.read(ctx, h, &found)
 	if err != nil {
 		result.Findings = append(result.Findings, change.Finding{Level: change.StopLevel, Code: "unreachable", Text: strings.TrimPrefix(err.Error(), h.Name+": ")})
 	}
@@ -155,41 +189,65 @@ func (r *rehearsal) host(ctx context.Context, h *view.Host) (found view.Rehearse
 		found.Act = result.Act.Name
 	}
 	found.Group = change.GroupKey(found.Diff, found.Act, found.Findings)
-	if result.Stops() || len(files) == 0 {
+	if result.Stops() || len(result.Files) == 0 {
 		return found, nil, nil
 	}
 	leaf = &change.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, HostKey: h.HostKey, Act: result.Act}
+	leaf.Shown = result.Shown
 	for _, f := range result.Files {
+		links := f.Found.Links
+		if f.Path == f.Found.Path {
+			links = nil // the link itself is what changes
+		}
 		leaf.Files = append(leaf.Files, change.LeafFile{
-			Key: f.Key, Path: f.Found.Path, Resolved: f.Found.Resolved, Base: r.Store.ContentID(f.Found.Content), Candidate: r.Store.ContentID(f.Candidate),
-			Owner: f.Found.Owner, Group: f.Found.Group, Mode: f.Found.Mode,
+			Key: f.Key, Path: f.Found.Path, Resolved: f.Path, Links: links, Format: f.Format,
+			Base: f.Base.Ref(r.Store.ContentID), Candidate: f.Candidate.Ref(r.Store.ContentID), Make: f.Make, Others: f.Others, Despite: r.svc.Files[f.Key].Despite,
 		})
-		contents = append(contents, f.Found.Content, f.Candidate)
+		for _, c := range []change.Copy{f.Base, f.Candidate} {
+			if c.Kind == change.Regular {
+				contents = append(contents, c.Content)
+			}
+		}
 	}
 	return found, leaf, contents
 }
 
+// hostFile gives a path as the host's scripts know it.
+func hostFile(path string, base, candidate change.Copy, m *change.Make, others, secrets map[string]string) host.File {
+	f := host.File{Path: path, Base: host.Stands(base), Candidate: host.Stands(candidate), Content: candidate.Content}
+	if candidate.Kind == change.Symlink {
+		f.Content = []byte(candidate.Target)
+	}
+	if m != nil {
+		f.Make, f.Others, f.Secrets = m, others, map[string]string{}
+		for _, name := range m.SecretNames() {
+			f.Secrets[name] = secrets[name]
+		}
+	}
+	return f
+}
+
 // read does what needs the host: survey, collect, trial, and the probes as
 // they are before.
-func (r *rehearsal) read(ctx context.Context, h *view.Host, found *view.RehearsedHost) (result change.Result, files []host.File, err error) {
+func (r *rehearsal) read(ctx context.Context, h *view.Host, found *view.RehearsedHost) (result change.Result, err error) {
 	conn, err := r.Dialer.Connect(ctx, target(*h))
 	if err != nil {
-		return result, nil, err
+		return result, err
 	}
 	defer conn.Close()
 	if h.Traits, err = conn.Survey(ctx); err != nil {
-		return result, nil, err
+		return result, err
 	}
 	if _, err := r.Store.Surveyed(ctx, h.ID, h.Traits); err != nil {
-		return result, nil, err
+		return result, err
 	}
 	carries, err := expr.Compile(r.svc.On, expr.HostVars, expr.Bool)
 	if err != nil {
-		return result, nil, err
+		return result, err
 	}
 	if yes, err := carries.Bool(h.Expr().Vars()); err != nil || !yes {
 		result.Findings = []change.Finding{{Level: change.StopLevel, Code: "not-carried", Text: "the definition of " + r.svc.Name + " says that this host does not carry it"}}
-		return result, nil, err
+		return result, err
 	}
 	var keys, paths []string
 	collected := map[string]change.Found{}
@@ -200,29 +258,37 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *view.Rehearse
 	}
 	all, err := conn.Collect(ctx, paths)
 	if err != nil {
-		return result, nil, err
+		return result, err
 	}
 	for i, f := range all {
 		collected[keys[i]] = f
 	}
-	result = change.Render(r.svc, r.spec, h.Expr(), collected)
+	redactor := &change.Redactor{}
+	result = change.Render(r.svc, r.spec, change.Reading{Host: h.Expr(), Files: collected, Secrets: r.secrets, Redactor: redactor})
+	var files []host.File
 	for _, f := range result.Files {
-		files = append(files, host.File{Path: f.Found.Resolved, Content: f.Candidate})
+		files = append(files, hostFile(f.Path, f.Base, f.Candidate, f.Make, f.Others, r.secrets))
 	}
 	if len(files) > 0 && len(r.svc.Trial.Command) > 0 && !result.Executes {
-		answer, said, err := conn.Trial(ctx, files, r.svc.Trial.Command, r.svc.Trial.Covers)
+		answer, said, err := conn.Trial(ctx, files, r.svc.Trial, result.Shown)
 		if err != nil {
-			return result, nil, err
+			return result, err
 		}
-		if f, bad := trialFinding(answer, said, r.svc.Trial.Command); bad {
+		if f, bad := trialFinding(answer, redactor.Clean(said), r.svc.Trial.Command); bad {
 			result.Findings = append(result.Findings, f)
 		}
 	}
-	found.Probes, err = newAsker(conn, h.Address, "none", host.ForwardAct).ask(ctx, r.probes)
+	ask := asker{conn: conn, ip: ipOf(h.Address), hostKey: h.HostKey, run: "none", label: host.ForwardAct, commands: r.svc.Commands, secrets: r.secrets, redactor: redactor}
+	var replies []host.Reply
+	found.Probes, replies, err = ask.ask(ctx, probe.Earlier, r.probes, host.Question{Ask: probe.Ask{Kind: probe.Unit, Name: r.svc.Unit}})
 	if what := ill(found.Probes); what != "" {
 		result.Findings = append(result.Findings, change.Finding{Level: change.WarnLevel, Code: "ill-before", Text: what + ", before anything is changed"})
 	}
-	return result, files, err
+	if len(replies) > 0 && (replies[0].State == "inactive" || replies[0].State == "failed") && len(result.Act.Commands) > 0 && len(files) > 0 {
+		result.Findings = append(result.Findings, change.Finding{Level: change.WarnLevel, Code: "not-running",
+			Text: fmt.Sprintf("%s does not run on this host now (%s); the act %s would start it", r.svc.Unit, replies[0].State, result.Act.Name)})
+	}
+	return result, err
 }
 
 // fleeting is what checkers print that differs each time they run, and would
@@ -238,6 +304,8 @@ func trialFinding(answer host.TrialAnswer, said string, command []string) (chang
 		f.Text = checker + " refuses the candidate: " + said
 	case host.AlreadyRefused:
 		f.Text = checker + " refuses the files as they are now, untouched; mend them first: " + said
+	case host.NotShown:
+		f.Text = checker + " accepts the candidate, yet the effective settings do not show " + strconv.Quote(said) + ": another line or file wins"
 	case host.CannotTell:
 		f.Text = checker + " gave no usable answer: " + said
 	default:

@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
+	"slices"
 	"strings"
 	"time"
 
 	"wladder/core/change"
+	"wladder/core/conf"
 	"wladder/core/ladder"
 	"wladder/core/probe"
 	"wladder/host"
@@ -28,6 +31,13 @@ type hostRun struct {
 	conn  *host.Conn
 	claim host.Claim
 	since time.Time // when we first failed to look at the host
+
+	light, heaviest change.Act // with what unit files want
+	secrets         map[string]string
+	redactor        *change.Redactor
+	logs            *logBaseline
+	refuse, ignore  []*regexp.Regexp // of the plan's logs
+	door            *doorWatch
 }
 
 // result is how a step went.
@@ -51,6 +61,7 @@ func failed(format string, args ...any) result {
 func (e *Engine) hostRun(ctx, hurry context.Context, c store.Claimed) {
 	r := &hostRun{Engine: e, Claimed: c, claim: host.Claim{Fence: c.Fence, Run: fmt.Sprintf("run-%d", c.ID)}}
 	defer func() {
+		r.shut()
 		if r.conn != nil {
 			r.conn.Close()
 		}
@@ -82,18 +93,68 @@ func (r *hostRun) prepare(ctx context.Context) (err error) {
 	if r.leaf, err = leafOf(r.plan, r.HostID); err != nil {
 		return err
 	}
+	if r.secrets, err = r.Store.SecretVersions(ctx, r.plan.Secrets); err != nil {
+		return err
+	}
+	version, err := r.Store.ServiceOf(ctx, r.plan.Service, r.plan.ServiceDigest)
+	if err != nil {
+		return err
+	}
+	svc, err := change.ParseService(version.Name, []byte(version.Source))
+	if err != nil {
+		return err
+	}
+	r.redactor = &change.Redactor{}
+	for _, v := range r.secrets {
+		r.redactor.Add(v)
+	}
+	if logs := r.plan.Logs; logs != nil {
+		if r.refuse, err = patterns(logs.Refuse); err != nil {
+			return err
+		}
+		if r.ignore, err = patterns(logs.Ignore); err != nil {
+			return err
+		}
+	}
+	r.light, r.heaviest = r.leaf.Act, r.plan.Heaviest
 	for _, f := range r.leaf.Files {
-		base, err := r.Store.Content(ctx, f.Base)
+		base, err := r.copy(ctx, f.Base)
 		if err != nil {
 			return err
 		}
-		candidate, err := r.Store.Content(ctx, f.Candidate)
+		candidate, err := r.copy(ctx, f.Candidate)
 		if err != nil {
 			return err
 		}
-		r.files = append(r.files, host.File{Path: f.Resolved, Base: host.Hash(base), Candidate: host.Hash(candidate), Content: candidate, Meta: f.Mode + ":" + f.Owner + ":" + f.Group})
+		for _, c := range [][]byte{base.Content, candidate.Content} {
+			doc, _ := conf.Parse(f.Path, f.Format, c) // nil where it is none
+			r.redactor.AddFile(svc, f.Key, c, doc)
+		}
+		for _, l := range f.Links { // the way to the file is held as it is
+			way := host.Stands(change.Copy{Kind: change.Symlink, Target: l.Target})
+			r.files = append(r.files, host.File{Path: l.Path, Base: way, Candidate: way})
+		}
+		r.files = append(r.files, hostFile(f.Resolved, base, candidate, f.Make, f.Others, r.secrets))
+	}
+	if slices.ContainsFunc(r.leaf.Files, func(f change.LeafFile) bool { return host.UnitFile(f.Resolved) }) {
+		r.light, r.heaviest = reloading(r.light), reloading(r.heaviest)
 	}
 	return nil
+}
+
+// reloading has systemd read its unit files before an act.
+func reloading(a change.Act) change.Act {
+	a.Commands = append([][]string{{"systemctl", "daemon-reload"}}, a.Commands...)
+	return a
+}
+
+func (r *hostRun) copy(ctx context.Context, ref change.CopyRef) (change.Copy, error) {
+	c := change.Copy{Kind: ref.Kind, Owner: ref.Owner, Group: ref.Group, Mode: ref.Mode, Target: ref.Target}
+	var err error
+	if c.Kind == change.Regular {
+		c.Content, err = r.Store.Content(ctx, ref.Content)
+	}
+	return c, err
 }
 
 // step takes one step, written before and after.
@@ -114,6 +175,7 @@ func (r *hostRun) step(ctx context.Context) error {
 	if ctx.Err() != nil {
 		return ctx.Err() // the step stays begun: whoever comes next looks first
 	}
+	res.note = r.redactor.Clean(res.note)
 	to, ending := r.after(res)
 	if err := r.Store.EndStep(ctx, r.Claimed, id, to, ending); err != nil {
 		return err
@@ -138,6 +200,9 @@ func (r *hostRun) after(res result) (ladder.Position, store.Ending) {
 	switch {
 	case to.State == ladder.Unknown:
 		e.LostStep, e.Why = r.Step, fmt.Sprintf("lost sight of the host during %s: %s", r.Step, res.note)
+		if r.State == ladder.Restoring { // why it is put back stays the reason
+			e.Why = r.Why + "; then " + e.Why
+		}
 	case res.outcome != ladder.OK && to.State == ladder.Stranded:
 		e.Why = fmt.Sprintf("%s, and could not be put back by itself (%s): %s", r.Why, r.Step, res.note)
 	case res.outcome != ladder.OK:
@@ -181,6 +246,15 @@ func (r *hostRun) afterLook(res result, e store.Ending) (ladder.Position, store.
 	}
 	e.Files, e.Process = res.sight.Files, res.sight.Process
 	to := ladder.Recover(r.LostStep, res.sight.Files, res.sight.Process)
+	placed := slices.Index(ladder.Forward, r.LostStep) >= slices.Index(ladder.Forward, ladder.Place)
+	switch fired := res.sight.Guard == host.Fired || res.sight.Guard == host.Firing; {
+	case placed && fired:
+		to = ladder.Position{State: ladder.Restoring, Step: ladder.Restore}
+		e.Why = "the host's guard fired while nobody could confirm the change: it put the old files back by itself"
+	case r.LostStep == ladder.Act && to.State == ladder.Working && res.sight.Ended > 0:
+		to = ladder.Position{State: ladder.Restoring, Step: ladder.Restore}
+		e.Why = fmt.Sprintf("%s ended with status %d while we could not see it", r.leaf.Act.Name, res.sight.Ended)
+	}
 	if e.Looks > maxLooks && to.State != ladder.Unknown {
 		switch {
 		case res.sight.Files == ladder.FilesOld && to.State != ladder.Restoring:
@@ -197,7 +271,7 @@ func (r *hostRun) afterLook(res result, e store.Ending) (ladder.Position, store.
 		}
 	case ladder.Restoring:
 		e.Failed = true
-		if e.Why == "" {
+		if e.Why == "" && !slices.Contains(ladder.Back, r.LostStep) {
 			e.Why = fmt.Sprintf("files %s, process %s after %s was cut", res.sight.Files, res.sight.Process, r.LostStep)
 		}
 	}
@@ -220,7 +294,7 @@ func problem(err error) result {
 	return result{outcome: ladder.Failed, note: note}
 }
 
-// errTakenOver tells that a host refused us for a higher fence.
+// takenOver tells that a host refused us for a higher fence.
 func takenOver(err error) bool {
 	var s *host.ScriptError
 	return errors.As(err, &s) && s.Status == 76
@@ -231,14 +305,21 @@ func (r *hostRun) connect(ctx context.Context) error {
 		r.conn.Close()
 		r.conn = nil
 	}
+	conn, err := r.dial(ctx)
+	if err == nil {
+		r.conn = conn
+	}
+	return err
+}
+
+func (r *hostRun) dial(ctx context.Context) (*host.Conn, error) {
 	h, err := r.Store.Host(ctx, r.Host)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	t := target(h)
 	t.Address, t.HostKey = r.leaf.Address, r.leaf.HostKey // as approved
-	r.conn, err = r.Dialer.Connect(ctx, t)
-	return err
+	return r.Dialer.Connect(ctx, t)
 }
 
 // take carries out the step.
@@ -267,7 +348,7 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 	if r.State == ladder.Restoring {
 		label = host.BackAct
 	}
-	ask := newAsker(r.conn, r.leaf.Address, r.claim.Run, label)
+	ask := asker{conn: r.conn, ip: ipOf(r.leaf.Address), hostKey: r.leaf.HostKey, run: r.claim.Run, label: label, commands: r.plan.Commands, secrets: r.secrets, redactor: r.redactor}
 	switch r.Step {
 	case ladder.Connect:
 		return done("the host shows its pinned key"), nil
@@ -276,59 +357,79 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 	case ladder.Recheck:
 		return r.recheck(ctx)
 	case ladder.Baseline:
-		verdicts, err := ask.ask(ctx, r.plan.Probes)
-		res := done("%s", summary(verdicts))
-		res.baseline = verdicts
-		return res, err
+		return r.baseline(ctx, ask)
 	case ladder.Trial:
 		return r.trial(ctx)
 	case ladder.Snapshot:
-		return done("the files as they were are in /var/lib/wladder/runs/%s", r.claim.Run), r.conn.Snapshot(ctx, r.claim, r.files)
+		if err := r.conn.Snapshot(ctx, r.claim, r.plan.Unit, r.files); err != nil {
+			return result{}, err
+		}
+		return done("what stood there is in /var/lib/wladder/runs/%s", r.claim.Run), r.conn.Make(ctx, r.claim, r.files)
 	case ladder.Guard:
-		return done("none is armed: this version restores over the network only"), nil
+		after := time.Duration(r.plan.Guard)
+		how, err := r.conn.Arm(ctx, r.claim, after, r.plan.Unit, r.light, r.heaviest, r.files)
+		return done("armed for %s, %s", after, map[string]string{"timer": "by a timer, and at the next boot", "detached": "by a waiting process"}[how]), err
 	case ladder.Place:
-		return done("%s", counted(len(r.files), "file")), r.conn.Place(ctx, r.claim, r.files)
+		return done("%s", counted(len(r.leaf.Files), "path")), r.conn.Place(ctx, r.claim, r.files)
 	case ladder.Act:
-		return done("%s", r.leaf.Act.Name), r.conn.Act(ctx, r.claim, label, r.plan.Unit, r.leaf.Act, r.plan.Heaviest)
+		return r.act(ctx, ask)
 	case ladder.InForce:
-		if r.plan.InForce == nil {
-			return done("not proven: the definition has no in-force check"), nil
-		}
-		return r.until(ctx, ask, []probe.Probe{*r.plan.InForce}, nil)
+		return r.inForce(ctx, ask)
 	case ladder.Settle:
-		return r.until(ctx, ask, r.plan.Probes, nil)
+		return r.until(ctx, ask, probe.Later, r.plan.Probes, nil)
 	case ladder.Probe:
-		verdicts, err := ask.ask(ctx, r.plan.Probes)
-		if what := ill(verdicts); what != "" && err == nil {
-			return failed("%s", what), nil
-		}
-		return done("%s", summary(verdicts)), err
+		return r.probeOnce(ctx, ask)
 	case ladder.Disarm:
-		return done("a new connection came about"), r.connect(ctx)
+		// The old connection stays until there is a new one: it is the way back.
+		fresh, err := r.dial(ctx)
+		if err != nil {
+			return failed("no new connection came about: %v", err), nil
+		}
+		r.conn.Close()
+		r.conn = fresh
+		return done("a new connection came about; the guard is taken away"), r.conn.Disarm(ctx, r.claim, r.files)
 	case ladder.Soak:
 		return r.soak(ctx, ask)
 	case ladder.Confirm:
 		return r.confirm(ctx)
 	case ladder.Restore:
-		return done("%s put back", counted(len(r.files), "file")), r.conn.Restore(ctx, r.claim, r.files)
+		return done("%s put back", counted(len(r.leaf.Files), "path")), r.conn.Restore(ctx, r.claim, r.files)
 	case ladder.ActAgain:
-		return done("%s", r.leaf.Act.Name), r.conn.Act(ctx, r.claim, label, r.plan.Unit, r.leaf.Act, r.plan.Heaviest)
+		return r.act(ctx, ask)
 	case ladder.ProbeAgain:
-		return r.until(ctx, ask, r.plan.Probes, r.Baseline)
+		return r.until(ctx, ask, probe.Earlier, r.plan.Probes, r.Baseline)
+	case ladder.DisarmAgain:
+		var fired *host.FiredError
+		if err := r.conn.Disarm(ctx, r.claim, r.files); errors.As(err, &fired) {
+			return done("it had fired"), nil
+		} else if err != nil {
+			return result{}, err
+		}
+		return done("the guard is taken away"), nil
 	case ladder.Look:
 		sight, err := r.conn.Look(ctx, r.claim, lookLabel(r.LostStep), r.plan.Unit, r.files)
 		if err != nil {
 			return result{}, err
 		}
-		res := done("files %s, process %s", sight.Files, sight.Process)
+		res := done("files %s, process %s, guard %s", sight.Files, sight.Process, sight.Guard)
 		res.sight = &sight
 		return res, nil
 	}
 	return failed("step %q is not known", r.Step), nil
 }
 
+func (r *hostRun) act(ctx context.Context, ask asker) (result, error) {
+	if len(r.light.Commands) == 0 {
+		return done("nothing has to take it up"), nil
+	}
+	if r.Step == ladder.Act {
+		r.watch(ctx, ask)
+	}
+	return done("%s", r.leaf.Act.Name), r.conn.Act(ctx, r.claim, ask.label, r.plan.Unit, r.light, r.heaviest)
+}
+
 func lookLabel(lost ladder.Step) string {
-	if lost == ladder.ActAgain || lost == ladder.ProbeAgain {
+	if lost == ladder.ActAgain || lost == ladder.ProbeAgain || lost == ladder.DisarmAgain {
 		return host.BackAct
 	}
 	return host.ForwardAct
@@ -353,8 +454,8 @@ func summary(verdicts []probe.Verdict) string {
 	return strings.Join(all, "; ")
 }
 
-// collect reads the run's files and calls check for each.
-func (r *hostRun) collect(ctx context.Context, check func(change.LeafFile, host.File, change.Found) string) (result, error) {
+// collect reads the run's paths and calls check for each.
+func (r *hostRun) collect(ctx context.Context, check func(change.LeafFile, change.Found, change.Copy) string) (result, error) {
 	var paths []string
 	for _, f := range r.leaf.Files {
 		paths = append(paths, f.Path)
@@ -364,130 +465,67 @@ func (r *hostRun) collect(ctx context.Context, check func(change.LeafFile, host.
 		return result{}, err
 	}
 	for i, f := range found {
-		if wrong := check(r.leaf.Files[i], r.files[i], f); wrong != "" {
+		leaf := r.leaf.Files[i]
+		now := f.Copy()
+		if leaf.Resolved == leaf.Path {
+			now = f.Itself()
+		}
+		if wrong := check(leaf, f, now); wrong != "" {
 			return result{outcome: ladder.Changed, note: f.Path + " " + wrong}, nil
 		}
 	}
-	return done("%s as expected", counted(len(found), "file")), nil
+	return done("%s as expected", counted(len(found), "path")), nil
 }
 
 func (r *hostRun) recheck(ctx context.Context) (result, error) {
-	return r.collect(ctx, func(leaf change.LeafFile, f host.File, now change.Found) string {
+	return r.collect(ctx, func(leaf change.LeafFile, f change.Found, now change.Copy) string {
+		was := leaf.Base
 		switch {
-		case now.Missing:
+		case f.Resolved != leaf.Resolved && leaf.Resolved != leaf.Path || len(leaf.Links) > 0 && !slices.Equal(f.Links, leaf.Links):
+			return "leads to " + f.Resolved + " now; at the rehearsal it led to " + leaf.Resolved
+		case now.Kind == change.Absent && was.Kind != change.Absent:
 			return "is gone since the rehearsal"
-		case host.Hash(now.Content) != f.Base:
+		case now.Kind != was.Kind:
+			return fmt.Sprintf("is %s now; at the rehearsal it was %s", now.Kind, was.Kind)
+		case now.Target != was.Target || was.Kind == change.Regular && r.Store.ContentID(now.Content) != was.Content:
 			return "was edited since the rehearsal; rehearse again to see what it says now"
-		case now.Resolved != leaf.Resolved:
-			return "leads to " + now.Resolved + " now; at the rehearsal it led to " + leaf.Resolved
-		case now.Owner != leaf.Owner || now.Group != leaf.Group || now.Mode != leaf.Mode:
-			return fmt.Sprintf("has owner %s, group %s, mode %s now; at the rehearsal it had %s, %s, %s", now.Owner, now.Group, now.Mode, leaf.Owner, leaf.Group, leaf.Mode)
-		case now.Denied != "":
-			return "cannot be replaced: " + now.Denied
+		case was.Kind == change.Regular && (now.Owner != was.Owner || now.Group != was.Group || now.Mode != was.Mode):
+			return fmt.Sprintf("has owner %s, group %s, mode %s now; at the rehearsal it had %s, %s, %s", now.Owner, now.Group, now.Mode, was.Owner, was.Group, was.Mode)
+		}
+		if text := change.Blocked(f, leaf.Despite); text != "" {
+			return "cannot be replaced now: " + text
 		}
 		return ""
 	})
 }
 
 func (r *hostRun) confirm(ctx context.Context) (result, error) {
-	res, err := r.collect(ctx, func(leaf change.LeafFile, f host.File, now change.Found) string {
-		if now.Missing || host.Hash(now.Content) != f.Candidate {
+	return r.collect(ctx, func(leaf change.LeafFile, _ change.Found, now change.Copy) string {
+		want := leaf.Candidate
+		kind := want.Kind
+		if kind == change.Made {
+			kind = change.Regular
+		}
+		if now.Kind != kind || now.Target != want.Target || want.Kind == change.Regular && r.Store.ContentID(now.Content) != want.Content {
 			return "is no longer the candidate: somebody edited it during the soak"
 		}
-		if now.Owner != leaf.Owner || now.Group != leaf.Group || now.Mode != leaf.Mode {
-			return "has another owner, group or mode than before"
+		if kind == change.Regular && (now.Owner != want.Owner || now.Group != want.Group || now.Mode != want.Mode) {
+			return "has another owner, group or mode than approved"
 		}
 		return ""
 	})
-	return res, err
 }
 
 func (r *hostRun) trial(ctx context.Context) (result, error) {
-	if len(r.plan.Trial) == 0 {
+	if len(r.plan.Trial.Command) == 0 {
 		return done("the definition has no checker"), nil
 	}
-	answer, said, err := r.conn.Trial(ctx, r.files, r.plan.Trial, r.plan.Covers)
+	answer, said, err := r.conn.Trial(ctx, r.files, r.plan.Trial, r.leaf.Shown)
 	if err != nil {
 		return result{}, err
 	}
-	if f, bad := trialFinding(answer, said, r.plan.Trial); bad {
+	if f, bad := trialFinding(answer, r.redactor.Clean(said), r.plan.Trial.Command); bad {
 		return failed("%s", f.Text), nil
 	}
 	return done("accepted"), nil
-}
-
-// until asks again and again until all is well (or no worse than before, where
-// that is given), at most for the settling time.
-func (r *hostRun) until(ctx context.Context, ask asker, probes []probe.Probe, before []probe.Verdict) (result, error) {
-	start := time.Now()
-	for {
-		verdicts, err := ask.ask(ctx, probes)
-		if err != nil {
-			return result{}, err
-		}
-		what := ill(verdicts)
-		if before != nil {
-			what = worse(verdicts, before)
-		}
-		switch waited := time.Since(start); {
-		case what == "":
-			return done("%s, after %.1f s", summary(verdicts), waited.Seconds()), nil
-		case waited > time.Duration(r.plan.Settle):
-			return failed("%s, %s after the act", what, time.Duration(r.plan.Settle)), nil
-		}
-		if err := wait(ctx, min(200*time.Millisecond, time.Duration(r.plan.Settle)/5)); err != nil {
-			return result{}, err
-		}
-	}
-}
-
-func wait(ctx context.Context, d time.Duration) error {
-	select {
-	case <-time.After(d):
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-}
-
-// soak watches for a while: the unit stays active with the same main process,
-// is not restarted by its manager, and the probes stay well.
-func (r *hostRun) soak(ctx context.Context, ask asker) (result, error) {
-	whole := time.Duration(r.plan.Policy.Soak)
-	first, err := r.conn.AskUnit(ctx, r.claim.Run, host.ForwardAct, r.plan.Unit)
-	if err != nil {
-		return result{}, err
-	}
-	if first.State != "active" {
-		return failed("%s is %s (%s)", r.plan.Unit, first.State, first.Result), nil
-	}
-	start, looks := time.Now(), 0
-	for {
-		if left := whole - time.Since(start); left > 0 {
-			if err := wait(ctx, min(left, max(whole/10, 200*time.Millisecond), 5*time.Second)); err != nil {
-				return result{}, err
-			}
-		}
-		now, err := r.conn.AskUnit(ctx, r.claim.Run, host.ForwardAct, r.plan.Unit)
-		if err != nil {
-			return result{}, err
-		}
-		after := time.Since(start).Round(100 * time.Millisecond)
-		switch {
-		case now.State != "active":
-			return failed("%s died %s into the soak: it is %s (%s)", r.plan.Unit, after, now.State, now.Result), nil
-		case now.Main != first.Main || now.Restarts != first.Restarts:
-			return failed("%s restarted by itself %s into the soak", r.plan.Unit, after), nil
-		}
-		verdicts, err := ask.ask(ctx, r.plan.Probes)
-		if err != nil {
-			return result{}, err
-		}
-		if what := ill(verdicts); what != "" {
-			return failed("%s, %s into the soak", what, after), nil
-		}
-		if looks++; time.Since(start) >= whole {
-			return done("well for %s, asked %s", whole, counted(looks, "time")), nil
-		}
-	}
 }

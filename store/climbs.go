@@ -346,7 +346,7 @@ func (s *Store) EndStep(ctx context.Context, r Claimed, stepID int64, to ladder.
 		if err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `update steps set ended_at = clock_timestamp(), outcome = $2, note = $3 where id = $1`, stepID, string(e.Outcome), clip(e.Note)); err != nil {
+		if _, err := tx.Exec(ctx, `update steps set ended_at = clock_timestamp(), outcome = $2, note = $3 where id = $1`, stepID, string(e.Outcome), probe.Clip(e.Note, longest)); err != nil {
 			return err
 		}
 		if e.Baseline != nil {
@@ -367,12 +367,8 @@ func (s *Store) EndStep(ctx context.Context, r Claimed, stepID int64, to ladder.
 	})
 }
 
-func clip(s string) string {
-	if len(s) > 4000 {
-		return s[:4000] + " …"
-	}
-	return s
-}
+// longest is how much of a note or reason is kept, in bytes.
+const longest = 4000
 
 func (s *Store) stands(ctx context.Context, tx pgx.Tx, run int64, e Ending) error {
 	_, err := tx.Exec(ctx, `update host_runs set files = coalesce(nullif($2, ''), files), process = coalesce(nullif($3, ''), process) where id = $1`, run, string(e.Files), string(e.Process))
@@ -387,11 +383,11 @@ func (s *Store) runMoved(ctx context.Context, tx pgx.Tx, changeID, run int64, to
 		files = coalesce(nullif($8, ''), files), process = coalesce(nullif($9, ''), process),
 		owner = case when $3 = '' then '' else owner end, updated_at = now()
 		where id = $1 returning host, files, process`,
-		run, string(to.State), string(to.Step), string(e.LostStep), e.Looks, e.Failed, clip(e.Why), string(e.Files), string(e.Process)).Scan(&host, &files, &process)
+		run, string(to.State), string(to.Step), string(e.LostStep), e.Looks, e.Failed, probe.Clip(e.Why, longest), string(e.Files), string(e.Process)).Scan(&host, &files, &process)
 	if err != nil {
 		return err
 	}
-	return s.happened(ctx, tx, "wladderd", "host."+string(to.State), changeID, "host/"+host, map[string]any{"change": changeID, "why": clip(e.Why), "files": files, "process": process})
+	return s.happened(ctx, tx, "wladderd", "host."+string(to.State), changeID, "host/"+host, map[string]any{"change": changeID, "why": probe.Clip(e.Why, longest), "files": files, "process": process})
 }
 
 // climbOf gives the newest climb of a change with its runs, nil where none.

@@ -71,9 +71,27 @@ func (k Key) aead() cipher.AEAD {
 	return aead
 }
 
+// seal encrypts and authenticates data, as that of a name.
+func (k Key) seal(name string, data []byte) []byte {
+	aead := k.aead()
+	nonce := make([]byte, aead.NonceSize())
+	rand.Read(nonce)
+	return aead.Seal(nonce, nonce, data, []byte(name))
+}
+
+// open gives what seal sealed under that name.
+func (k Key) open(name string, sealed []byte) ([]byte, error) {
+	aead := k.aead()
+	n := aead.NonceSize()
+	data, err := aead.Open(nil, sealed[:n], sealed[n:], []byte(name))
+	if err != nil {
+		return nil, fmt.Errorf("cannot be opened with this server's key: %w", err)
+	}
+	return data, nil
+}
+
 // keepContents stores contents by id, once each.
 func (s *Store) keepContents(ctx context.Context, tx pgx.Tx, contents [][]byte) error {
-	aead := s.key.aead()
 	var batch pgx.Batch
 	for _, data := range contents {
 		id := s.ContentID(data)
@@ -81,9 +99,7 @@ func (s *Store) keepContents(ctx context.Context, tx pgx.Tx, contents [][]byte) 
 		w := gzip.NewWriter(&zipped)
 		w.Write(data)
 		w.Close()
-		nonce := make([]byte, aead.NonceSize())
-		rand.Read(nonce)
-		batch.Queue(`insert into contents (id, sealed) values ($1, $2) on conflict do nothing`, id, aead.Seal(nonce, nonce, zipped.Bytes(), []byte(id)))
+		batch.Queue(`insert into contents (id, sealed) values ($1, $2) on conflict do nothing`, id, s.key.seal(id, zipped.Bytes()))
 	}
 	return tx.SendBatch(ctx, &batch).Close()
 }
@@ -98,11 +114,9 @@ func (s *Store) Content(ctx context.Context, id string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	aead := s.key.aead()
-	n := aead.NonceSize()
-	zipped, err := aead.Open(nil, sealed[:n], sealed[n:], []byte(id))
+	zipped, err := s.key.open(id, sealed)
 	if err != nil {
-		return nil, fmt.Errorf("content %s cannot be opened with this server's key: %w", id, err)
+		return nil, fmt.Errorf("content %s %w", id, err)
 	}
 	r, err := gzip.NewReader(bytes.NewReader(zipped))
 	if err != nil {

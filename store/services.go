@@ -67,3 +67,8 @@ func (s *Store) Service(ctx context.Context, name string) (view.Service, error) 
 func (s *Store) ApprovedService(ctx context.Context, name string) (view.Service, error) {
 	return one[view.Service](ctx, s.pool, "an approved version of service "+name, serviceColumns+`where name = $1 and approved_by is not null order by version desc limit 1`, name)
 }
+
+// ServiceOf gives the version of a definition under its digest.
+func (s *Store) ServiceOf(ctx context.Context, name, digest string) (view.Service, error) {
+	return one[view.Service](ctx, s.pool, "the version of service "+name+" with that digest", serviceColumns+`where name = $1 and digest = $2`, name, digest)
+}

@@ -28,9 +28,9 @@ import (
 
 var pictures = flag.String("pictures", "", "keep a picture of each page in this directory")
 
-// opened is a demo of the test's own: real server, real PostgreSQL, stand-in
+// opened is a demo of the test's own on 127.SECOND.*.*: real server, real PostgreSQL, stand-in
 // hosts, and a real browser before it.
-func opened(t *testing.T) *office {
+func opened(t *testing.T, second int) *office {
 	t.Helper()
 	bin := t.TempDir()
 	sources, _ := filepath.Glob("../wladder*/*.go")
@@ -55,7 +55,7 @@ func opened(t *testing.T) *office {
 	listen := free.Addr().String()
 	free.Close()
 	o := &office{dir: dir, url: "http://" + listen, bin: bin}
-	if err := o.start(t.Context(), listen, 73); err != nil {
+	if err := o.start(t.Context(), listen, second); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(o.close)
@@ -143,8 +143,9 @@ func (p page) picture(name string) {
 }
 
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	p := page{t: t, ctx: browser(t)}
-	o := opened(t)
+	o := opened(t, 73)
 	p.url = o.url
 	ctx := t.Context()
 	if err := o.past(ctx); err != nil {
@@ -160,7 +161,7 @@ func TestConsole(t *testing.T) {
 	p.picture("sign-in")
 	p.signIn("oda")
 	p.says("it is paused: an operator resumes or stops it")
-	p.until("document.querySelectorAll('tbody tr[data-row-key]').length === 6")
+	p.until("document.querySelectorAll('tbody tr[data-row-key]').length === 7")
 	p.picture("changes")
 	p.do(chromedp.Click(chromedp.CSS("a[href='/changes/5']"), chromedp.NodeVisible))
 	p.says("events/worker_connections: 768 → 4096")
@@ -209,6 +210,20 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.Navigate(p.url + "/changes/6"))
 	p.says("/etc/gauge-intake/intake.ini:7: intake/max_gauges: 5000 is out of range; want 1 to 500 gauges")
 	p.picture("findings")
+	p.do(chromedp.Navigate(p.url + "/changes/7"))
+	p.says("store/upload_token: added, ‹secret›")
+	p.says("50-limits.conf: new, root:root, mode 644")
+	p.picture("secret")
+	source, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.documentElement.outerHTML"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	log, _ := os.ReadFile(filepath.Join(o.dir, "wladderd.log"))
+	for place, text := range map[string]string{"the page's source": source, "the server's log": string(log)} {
+		if strings.Contains(text, demo.UploadToken) {
+			t.Errorf("%s holds a secret", place)
+		}
+	}
 	p.do(chromedp.Navigate(p.url+"/changes/4"), chromedp.EmulateViewport(420, 800))
 	p.says("Climb: waiting")
 	p.picture("narrow")
@@ -221,7 +236,8 @@ const nasty = "it's \"$(touch oops)\" `x`; <script>window.oops=1</script><img sr
 // TestTextStaysData takes nasty text from the client over the API and the host
 // to the page.
 func TestTextStaysData(t *testing.T) {
-	o := opened(t)
+	t.Parallel()
+	o := opened(t, 74)
 	ctx := t.Context()
 	if err := o.set(ctx); err != nil {
 		t.Fatal(err)
@@ -281,13 +297,7 @@ func TestTextStaysData(t *testing.T) {
 func offered(t *testing.T, author *client.Client, text []byte) int64 {
 	t.Helper()
 	ctx := t.Context()
-	id, err := author.Draft(ctx, 0, text)
-	if err == nil {
-		err = author.Rehearse(ctx, id)
-	}
-	if err == nil {
-		_, err = until(ctx, author, id, func(d view.ChangeDetail) bool { return d.Rehearsal != nil && d.Rehearsal.EndedAt != nil })
-	}
+	id, _, err := rehearsed(ctx, author, text)
 	if err == nil {
 		err = author.Offer(ctx, id)
 	}
@@ -299,7 +309,8 @@ func offered(t *testing.T, author *client.Client, text []byte) int64 {
 
 // TestTour has the tour walk its way, which checks each step by itself.
 func TestTour(t *testing.T) {
-	o := opened(t)
+	t.Parallel()
+	o := opened(t, 75)
 	if err := o.tour(t.Context()); err != nil {
 		t.Error(err)
 	}

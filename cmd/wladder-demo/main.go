@@ -31,10 +31,19 @@ func main() {
 	dir := flag.String("dir", ".demo", "directory of the demo; made anew at each start")
 	listen := flag.String("listen", "127.0.0.1:8480", "address of the server")
 	tour := flag.Bool("tour", false, "walk through one change with the client, then end")
+	lab := flag.Bool("lab", false, "use six real hosts, booted on this machine, instead of stand-ins; wants root")
+	within := flag.Bool("inside", false, "of -lab: this process is where the hosts are")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	if err := run(ctx, *dir, *listen, *tour); err != nil && !errors.Is(err, context.Canceled) {
+	begin := func() error { return run(ctx, *dir, *listen, *tour) }
+	switch {
+	case *within:
+		begin = func() error { return inside(ctx, *dir, *listen) }
+	case *lab:
+		begin = func() error { return outside(ctx, *dir, *listen) }
+	}
+	if err := begin(); err != nil && !errors.Is(err, context.Canceled) && ctx.Err() == nil {
 		fmt.Fprintln(os.Stderr, "wladder-demo:", err)
 		stop()
 		os.Exit(1)
@@ -46,6 +55,7 @@ type office struct {
 	*demo.Office
 	dir, url string
 	bin      string // where wladderd and wladder are
+	lab      bool   // real hosts
 	server   *exec.Cmd
 }
 
@@ -118,7 +128,12 @@ func (o *office) start(ctx context.Context, listen string, second int) error {
 	if err != nil {
 		return err
 	}
-	if o.Office, err = demo.Start(key, second); err != nil {
+	if o.lab {
+		o.Office, err = bootLab(key)
+	} else {
+		o.Office, err = demo.Start(key, second)
+	}
+	if err != nil {
 		return err
 	}
 	log, err := os.Create(filepath.Join(o.dir, "wladderd.log"))
@@ -202,6 +217,11 @@ func (o *office) set(ctx context.Context) error {
 	return nil
 }
 
+// pastChanges are the changes of the demo, and how far each comes.
+var pastChanges = []struct{ file, upTo string }{
+	{"1-version", "climbed"}, {"2-poll", "climbed"}, {"3-tries", "climbed"}, {"4-gzip", "climbed"}, {"5-connections", "offered"}, {"6-range", "rehearsed"}, {"7-token", "offered"},
+}
+
 // past makes changes and brings each to where it stands when people come.
 func (o *office) past(ctx context.Context) error {
 	if err := o.set(ctx); err != nil {
@@ -215,20 +235,24 @@ func (o *office) past(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, c := range []struct {
-		file string
-		upTo string
-	}{{"1-version", "climbed"}, {"2-poll", "climbed"}, {"3-tries", "climbed"}, {"4-gzip", "climbed"}, {"5-connections", "offered"}, {"6-range", "rehearsed"}} {
-		id, err := ines.Draft(ctx, 0, demo.File("changes/"+c.file+".yaml"))
+	ada, err := o.as(ctx, "ada")
+	if err != nil {
+		return err
+	}
+	if _, err := ada.PutSecret(ctx, "upload-token", demo.UploadToken); err != nil {
+		return err
+	}
+	all, fit := pastChanges, strings.NewReplacer()
+	if o.lab {
+		all, fit = labChanges, labFit
+	}
+	for _, c := range all {
+		id, d, err := rehearsed(ctx, ines, []byte(fit.Replace(string(demo.File("changes/"+c.file+".yaml")))))
 		if err != nil {
 			return fmt.Errorf("%s: %w", c.file, err)
 		}
-		if err := ines.Rehearse(ctx, id); err != nil {
-			return err
-		}
-		d, err := until(ctx, ines, id, func(d view.ChangeDetail) bool { return d.Rehearsal != nil && d.Rehearsal.EndedAt != nil })
-		if err != nil || c.upTo == "rehearsed" {
-			return err
+		if c.upTo == "rehearsed" {
+			continue
 		}
 		if err := ines.Offer(ctx, id); err != nil {
 			return fmt.Errorf("%s: %w", c.file, err)
@@ -244,14 +268,32 @@ func (o *office) past(ctx context.Context) error {
 			data, _ := h.Files.Read("/etc/nginx/nginx.conf")
 			h.Files.Write("/etc/nginx/nginx.conf", append([]byte("# tam: watching the error log here tonight\n"), data...))
 		}
-		if err := ines.Climb(ctx, id); err != nil {
-			return err
-		}
-		if _, err := until(ctx, ines, id, func(d view.ChangeDetail) bool { return d.Climb.State != ladder.Running }); err != nil {
+		if err := climbed(ctx, ines, id); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// rehearsed drafts a change and rehearses it to the end.
+func rehearsed(ctx context.Context, author *client.Client, text []byte) (id int64, d view.ChangeDetail, err error) {
+	if id, err = author.Draft(ctx, 0, text); err != nil {
+		return id, d, err
+	}
+	if err := author.Rehearse(ctx, id); err != nil {
+		return id, d, err
+	}
+	d, err = until(ctx, author, id, func(d view.ChangeDetail) bool { return d.Rehearsal != nil && d.Rehearsal.EndedAt != nil })
+	return id, d, err
+}
+
+// climbed lets a change climb until it ends, pauses or waits.
+func climbed(ctx context.Context, operator *client.Client, id int64) error {
+	if err := operator.Climb(ctx, id); err != nil {
+		return err
+	}
+	_, err := until(ctx, operator, id, func(d view.ChangeDetail) bool { return d.Climb.State != ladder.Running })
+	return err
 }
 
 // until waits for a change to be as wanted.
@@ -283,6 +325,11 @@ func (o *office) welcome() {
 			roles = "viewer"
 		}
 		fmt.Printf("  %-5s %-11s %s\n", p.Name, p.Display, strings.ReplaceAll(roles, ",", ", "))
+	}
+	if o.lab {
+		fmt.Printf("\n%d real hosts with systemd, OpenSSH and nginx run on this machine; they are gone when this ends.\n", len(o.Load))
+		fmt.Printf("\nTry: WLADDER_SERVER=%s bin/wladder sign-in tam; bin/wladder ask -where 'true' 'unit nginx.service' 'port 8080'; bin/wladder diff 2\nCtrl-C ends it.\n", o.url)
+		return
 	}
 	fmt.Printf("\n%d stand-in hosts answer on loopback. They only pretend these things:\n", len(o.Hosts))
 	for _, p := range standin.Pretended {

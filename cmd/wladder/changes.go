@@ -7,28 +7,15 @@ import (
 	"sort"
 	"strings"
 
+	"wladder/client"
 	"wladder/core/change"
 	"wladder/core/ladder"
 	"wladder/core/view"
 )
 
-var changes = command{"changes", "", "where each change stands, and what is asked of whom", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
-	return func(ctx context.Context, t *terminal, _ []string) error {
-		all, err := t.client().Changes(ctx)
-		if err != nil {
-			return err
-		}
-		if ok, err := t.show(all); ok {
-			return err
-		}
-		var rows [][]string
-		for _, c := range all {
-			rows = append(rows, []string{fmt.Sprint(c.ID), string(c.State), cut(c.Title, 44), c.Author, ago(c.UpdatedAt), inWords(c.Counts), c.Next})
-		}
-		t.table([]string{"NO.", "STATE", "TITLE", "AUTHOR", "MOVED", "HOSTS", "NEXT"}, rows)
-		return nil
-	}
-}}
+var changes = command{"changes", "", "where each change stands, and what is asked of whom", listing((*client.Client).Changes, []string{"NO.", "STATE", "TITLE", "AUTHOR", "MOVED", "HOSTS", "NEXT"}, func(c view.Change) []string {
+	return []string{fmt.Sprint(c.ID), string(c.State), cut(c.Title, 44), c.Author, ago(c.UpdatedAt), inWords(c.Counts), c.Next}
+})}
 
 func inWords(c view.Counts) string {
 	var all []string

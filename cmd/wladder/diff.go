@@ -62,15 +62,7 @@ func contains(all []string, one string) bool {
 }
 
 // alteration says in words what changes.
-func alteration(a conf.Alteration) string {
-	switch a.Kind {
-	case "added":
-		return fmt.Sprintf("%s: added, %s", plain(a.Address), plain(a.New))
-	case "removed":
-		return fmt.Sprintf("%s: removed, was %s", plain(a.Address), plain(a.Old))
-	}
-	return fmt.Sprintf("%s: %s → %s", plain(a.Address), plain(a.Old), plain(a.New))
-}
+func alteration(a conf.Alteration) string { return plain(a.Words()) }
 
 // diff prints a unified diff, byte for byte where it goes to a file or pipe.
 func (t *terminal) diff(text string) {

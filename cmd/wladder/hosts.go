@@ -10,31 +10,18 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"wladder/client"
 	"wladder/core/view"
 )
 
-var hostsCommand = command{"hosts", "", "the machines", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
-	return func(ctx context.Context, t *terminal, _ []string) error {
-		all, err := t.client().Hosts(ctx)
-		if err != nil {
-			return err
-		}
-		if ok, err := t.show(all); ok {
-			return err
-		}
-		var rows [][]string
-		for _, h := range all {
-			surveyed, system := "never surveyed", ""
-			if h.SurveyedAt != nil {
-				surveyed = ago(*h.SurveyedAt)
-				system = fmt.Sprintf("%s %s, %s, %d MiB", h.Traits.OS, h.Traits.OSVersion, counted(int(h.Traits.Cores), "core"), h.Traits.Memory>>20)
-			}
-			rows = append(rows, []string{h.Name, h.Address, labels(h), system, surveyed})
-		}
-		t.table([]string{"HOST", "ADDRESS", "LABELS", "SYSTEM", "SURVEYED"}, rows)
-		return nil
+var hostsCommand = command{"hosts", "", "the machines", listing((*client.Client).Hosts, []string{"HOST", "ADDRESS", "LABELS", "SYSTEM", "SURVEYED"}, func(h view.Host) []string {
+	surveyed, system := "never surveyed", ""
+	if h.SurveyedAt != nil {
+		surveyed = ago(*h.SurveyedAt)
+		system = fmt.Sprintf("%s %s, %s, %d MiB", h.Traits.OS, h.Traits.OSVersion, counted(int(h.Traits.Cores), "core"), h.Traits.Memory>>20)
 	}
-}}
+	return []string{h.Name, h.Address, labels(h), system, surveyed}
+})}
 
 func labels(h view.Host) string {
 	var all []string

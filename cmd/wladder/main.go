@@ -26,7 +26,7 @@ type command struct {
 func commands() []command {
 	return []command{
 		signIn, signOut,
-		hostsCommand, hostCommand, hostsLoad, survey,
+		hostsCommand, hostCommand, hostsLoad, survey, ask, secretCommand, secretsCommand,
 		services, serviceCommand, servicesLoad, servicesApprove,
 		settings, retouch,
 		draft, changes, show, rehearse, diff, findings,

@@ -22,11 +22,28 @@ var retouch = command{"retouch", "FILE", "edit a local file, shown as a unified 
 		edits = append(edits, conf.Edit{Do: conf.Remove, Address: text})
 		return nil
 	})
-	format := f.String("format", "", "nginx, sshd, mysql or ini; guessed from the path without it")
+	f.Func("comment-out", "`ADDRESS`: put a comment mark before an entry or block; may be repeated", func(text string) error {
+		edits = append(edits, conf.Edit{Do: conf.CommentOut, Address: text})
+		return nil
+	})
+	var find string
+	f.Func("replace", "`TEXT`: exact text to replace, in the format text; -with says by what", func(text string) error {
+		find = text
+		return nil
+	})
+	f.Func("with", "`TEXT`: what takes the place of the text that -replace named", func(text string) error {
+		if find == "" {
+			return fmt.Errorf("want -replace before it")
+		}
+		edits = append(edits, conf.Edit{Do: conf.Replace, Find: find, To: conf.Text(text)})
+		find = ""
+		return nil
+	})
+	format := f.String("format", "", conf.FormatNames()+"; guessed from the path without it")
 	write := f.Bool("write", false, "write the file, not only the diff")
 	return func(_ context.Context, t *terminal, args []string) error {
 		if len(args) != 1 || len(edits) == 0 {
-			return usagef("want -set or -remove, and one file")
+			return usagef("want -set, -remove, -comment-out or -replace, and one file")
 		}
 		before, err := t.parse(args[0], *format)
 		if err != nil {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 
+	"wladder/client"
 	"wladder/core/change"
 	"wladder/core/view"
 )
@@ -17,23 +18,9 @@ func approvalOf(s view.Service) string {
 	return "approved by " + s.ApprovedBy
 }
 
-var services = command{"services", "", "the definitions", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
-	return func(ctx context.Context, t *terminal, _ []string) error {
-		all, err := t.client().Services(ctx)
-		if err != nil {
-			return err
-		}
-		if ok, err := t.show(all); ok {
-			return err
-		}
-		var rows [][]string
-		for _, s := range all {
-			rows = append(rows, []string{s.Name, fmt.Sprint(s.Version), s.Digest[:12], approvalOf(s), s.Title})
-		}
-		t.table([]string{"SERVICE", "VERSION", "DIGEST", "APPROVAL", "TITLE"}, rows)
-		return nil
-	}
-}}
+var services = command{"services", "", "the definitions", listing((*client.Client).Services, []string{"SERVICE", "VERSION", "DIGEST", "APPROVAL", "TITLE"}, func(s view.Service) []string {
+	return []string{s.Name, fmt.Sprint(s.Version), s.Digest[:12], approvalOf(s), s.Title}
+})}
 
 var serviceCommand = command{"service", "NAME", "one definition", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
 	return func(ctx context.Context, t *terminal, args []string) error {

@@ -10,7 +10,7 @@ import (
 )
 
 var settings = command{"settings", "FILE…", "what local configuration files say", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
-	format := f.String("format", "", "nginx, sshd, mysql or ini; guessed from the path without it")
+	format := f.String("format", "", conf.FormatNames()+"; guessed from the path without it")
 	return func(_ context.Context, t *terminal, args []string) error {
 		if len(args) == 0 {
 			return usagef("want one or more files")
@@ -48,7 +48,7 @@ func (t *terminal) parse(name, format string) (*conf.Document, error) {
 	f := conf.Format(format)
 	if f == "" {
 		if f = conf.GuessFormat(name); f == "" {
-			return nil, usagef("%s: the path suggests no format; say it with -format nginx, sshd, mysql or ini", name)
+			return nil, usagef("%s: the path suggests no format; say it with -format %s", name, conf.FormatNames())
 		}
 		fmt.Fprintf(t.errs, "%s: read as %s\n", name, f)
 	}

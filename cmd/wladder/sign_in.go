@@ -34,7 +34,7 @@ var signIn = command{"sign-in", "[NAME]", "sign in on this machine; the password
 		if len(args) != 1 {
 			return usagef("want the name to sign in with")
 		}
-		password, err := t.password()
+		password, err := t.hidden("Password")
 		if err != nil {
 			return err
 		}
@@ -69,16 +69,17 @@ var signIn = command{"sign-in", "[NAME]", "sign in on this machine; the password
 	}
 }}
 
-func (t *terminal) password() (string, error) {
+// hidden reads a line that is not shown where it is typed.
+func (t *terminal) hidden(what string) (string, error) {
 	if f, ok := t.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		fmt.Fprint(t.errs, "Password: ")
+		fmt.Fprint(t.errs, what+": ")
 		data, err := term.ReadPassword(int(f.Fd()))
 		fmt.Fprintln(t.errs)
 		return string(data), err
 	}
 	line, err := bufio.NewReader(t.in).ReadString('\n')
 	if line == "" && err != nil {
-		return "", usagef("no password came on standard input")
+		return "", usagef("no %s came on standard input", strings.ToLower(what))
 	}
 	return strings.TrimRight(line, "\r\n"), nil
 }

@@ -1,8 +1,10 @@
 package main
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"os"
@@ -83,6 +85,27 @@ func (t *terminal) show(v any) (ok bool, err error) {
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
 	return true, e.Encode(v)
+}
+
+// listing is a command that shows all of one kind, a row each.
+func listing[T any](all func(*client.Client, context.Context) ([]T, error), head []string, row func(T) []string) func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+	return func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+		return func(ctx context.Context, t *terminal, _ []string) error {
+			found, err := all(t.client(), ctx)
+			if err != nil {
+				return err
+			}
+			if ok, err := t.show(found); ok {
+				return err
+			}
+			var rows [][]string
+			for _, one := range found {
+				rows = append(rows, row(one))
+			}
+			t.table(head, rows)
+			return nil
+		}
+	}
 }
 
 // plain makes text from elsewhere safe to print on one line: what could move

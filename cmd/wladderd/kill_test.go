@@ -252,8 +252,12 @@ func (w *world) stopAt(host string, step ladder.Step, moment string) (reached fu
 
 func (w *world) goOn() {
 	w.Helper()
-	if _, err := w.db.Exec(w.Context(), `drop trigger hold on steps; select pg_advisory_unlock_all()`); err != nil {
-		w.Fatal(err)
+	// The lock first: dropping the trigger waits for the killed server's
+	// transaction, and that one waits for the lock.
+	for _, sql := range []string{`select pg_advisory_unlock_all()`, `drop trigger hold on steps`} {
+		if _, err := w.db.Exec(w.Context(), sql); err != nil {
+			w.Fatal(err)
+		}
 	}
 }
 

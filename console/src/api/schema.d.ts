@@ -4,6 +4,26 @@
  */
 
 export interface paths {
+    "/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put probes to hosts without a change
+         * @description Needs the role operator.
+         */
+        post: operations["postAsk"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes": {
         parameters: {
             query?: never;
@@ -352,6 +372,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The secrets, by name
+         * @description Needs the role viewer.
+         */
+        get: operations["getSecrets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Keep a secret's value as its next version
+         * @description Needs the role admin.
+         */
+        put: operations["putSecretsName"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services": {
         parameters: {
             query?: never;
@@ -477,6 +537,15 @@ export interface components {
             new: string;
             old: string;
         };
+        Answer: {
+            ask: string;
+            groups: components["schemas"]["AnswerGroup"][];
+        };
+        AnswerGroup: {
+            hosts: string[];
+            missing: boolean;
+            value: string;
+        };
         Approval: {
             account: string;
             /** Format: date-time */
@@ -484,6 +553,15 @@ export interface components {
             because: string;
             digest: string;
             verdict: string;
+        };
+        AskOrder: {
+            asks: string[];
+            service: string;
+            where: string;
+        };
+        AskedHosts: {
+            answers: components["schemas"]["Answer"][];
+            hosts: number;
         };
         Change: {
             author: string;
@@ -612,7 +690,7 @@ export interface components {
             /** @enum {string} */
             state: "queued" | "working" | "soaking" | "done" | "restoring" | "restored" | "unknown" | "stranded" | "passed-over";
             /** @enum {string} */
-            step: "" | "connect" | "lock" | "recheck" | "baseline" | "trial" | "snapshot" | "guard" | "place" | "act" | "in-force" | "settle" | "probe" | "disarm" | "soak" | "confirm" | "restore" | "act-again" | "probe-again" | "look";
+            step: "" | "connect" | "lock" | "recheck" | "baseline" | "trial" | "snapshot" | "guard" | "place" | "act" | "in-force" | "settle" | "probe" | "disarm" | "soak" | "confirm" | "restore" | "act-again" | "probe-again" | "disarm-again" | "look";
             steps?: components["schemas"]["StepTaken"][];
             /** Format: date-time */
             updated_at: string;
@@ -621,6 +699,9 @@ export interface components {
         Judgement: {
             because: string;
             digest: string;
+        };
+        NewSecret: {
+            value: string;
         };
         Order: {
             /** @enum {string} */
@@ -667,6 +748,13 @@ export interface components {
             host_id: number;
             probes: components["schemas"]["Verdict"][];
         };
+        Secret: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            name: string;
+            version: number;
+        };
         Service: {
             /** Format: date-time */
             approved_at?: string;
@@ -705,7 +793,7 @@ export interface components {
             /** @enum {string} */
             outcome: "" | "done" | "failed" | "unknown" | "changed";
             /** @enum {string} */
-            step: "" | "connect" | "lock" | "recheck" | "baseline" | "trial" | "snapshot" | "guard" | "place" | "act" | "in-force" | "settle" | "probe" | "disarm" | "soak" | "confirm" | "restore" | "act-again" | "probe-again" | "look";
+            step: "" | "connect" | "lock" | "recheck" | "baseline" | "trial" | "snapshot" | "guard" | "place" | "act" | "in-force" | "settle" | "probe" | "disarm" | "soak" | "confirm" | "restore" | "act-again" | "probe-again" | "disarm-again" | "look";
         };
         SurveyOrder: {
             where: string;
@@ -747,6 +835,39 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    postAsk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskOrder"];
+            };
+        };
+        responses: {
+            /** @description Put probes to hosts without a change */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AskedHosts"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getChanges: {
         parameters: {
             query?: never;
@@ -1324,6 +1445,70 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Verification"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSecrets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The secrets, by name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Secret"][];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putSecretsName: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSecret"];
+            };
+        };
+        responses: {
+            /** @description Keep a secret's value as its next version */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Secret"];
                 };
             };
             /** @description A problem, as in RFC 9457 */

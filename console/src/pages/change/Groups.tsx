@@ -21,6 +21,28 @@ export function Findings({ findings }: { findings: Finding[] }) {
   )
 }
 
+// altered says in words what becomes of a setting or a path.
+function altered(a: Group['alterations'][number]): string {
+  switch (a.kind) {
+    case 'added':
+      return `added, ${a.new}`
+    case 'removed':
+      return `removed, was ${a.old}`
+    case 'new':
+    case 'made':
+      return `${a.kind}, ${a.new}`
+    case 'deleted':
+    case 'unlinked':
+      return `${a.kind}, was ${a.old}`
+    case 'linked':
+      return a.old ? `link ${a.old} → ${a.new}` : `a link to ${a.new}`
+    case 'mode':
+    case 'owner':
+      return `${a.kind} ${a.old} → ${a.new}`
+  }
+  return `${a.old} → ${a.new}`
+}
+
 // DiffGroup is what a change comes to on hosts where it comes to the same.
 export function DiffGroup({ group }: { group: Group }) {
   const rest = group.hosts.length - shownHosts
@@ -38,8 +60,8 @@ export function DiffGroup({ group }: { group: Group }) {
       {group.alterations.length > 0 && (
         <ul className="mono">
           {group.alterations.map((a) => (
-            <li key={a.address} className="wrap">
-              {a.address}: {a.kind === 'changed' ? `${a.old} → ${a.new}` : a.kind === 'added' ? `added, ${a.new}` : `removed, was ${a.old}`}
+            <li key={`${a.address} ${a.kind}`} className="wrap">
+              {a.address}: {altered(a)}
             </li>
           ))}
         </ul>

@@ -1,0 +1,218 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"net"
+	"slices"
+	"strings"
+	"sync"
+
+	"wladder/core/change"
+	"wladder/core/probe"
+	"wladder/core/view"
+	"wladder/host"
+)
+
+// asker puts probes to one host.
+type asker struct {
+	conn     *host.Conn
+	ip       string
+	hostKey  string
+	run      string
+	label    string
+	commands map[string]change.Command
+	secrets  map[string]string
+	redactor *change.Redactor
+}
+
+// ipOf gives the address that network questions go to.
+func ipOf(address string) string {
+	if ip, _, err := net.SplitHostPort(address); err == nil {
+		return ip
+	}
+	return address
+}
+
+// ask gives the verdicts in the probes' order, and the replies to questions
+// that are put beside them in the same round trip. The error tells that the
+// host was lost, not that a probe is ill.
+func (a asker) ask(ctx context.Context, at probe.Phase, probes []probe.Probe, beside ...host.Question) ([]probe.Verdict, []host.Reply, error) {
+	tries := make([][]probe.Verdict, len(probes))
+	var replies []host.Reply
+	for round := 0; round == 0 || slices.ContainsFunc(probes, func(p probe.Probe) bool { return p.Tries > round }); round++ {
+		answers, more, err := a.round(ctx, probes, round, beside)
+		if err != nil {
+			return nil, nil, err
+		}
+		if round == 0 {
+			replies, beside = more, nil
+		}
+		for i, answer := range answers {
+			if answer != nil {
+				v := probes[i].Judge(at, *answer)
+				v.Why = a.redactor.Clean(v.Why)
+				tries[i] = append(tries[i], v)
+			}
+		}
+	}
+	all := make([]probe.Verdict, len(probes))
+	for i, p := range probes {
+		all[i] = p.Together(tries[i])
+	}
+	return all, replies, ctx.Err()
+}
+
+// round asks each probe once that has so many tries; the others stay nil.
+func (a asker) round(ctx context.Context, probes []probe.Probe, round int, beside []host.Question) ([]*probe.Answer, []host.Reply, error) {
+	answers := make([]*probe.Answer, len(probes))
+	questions := slices.Clone(beside)
+	of := make([]int, len(beside)) // the probe of each question behind those beside
+	var network sync.WaitGroup
+	for i, p := range probes {
+		if round > 0 && round >= p.Tries {
+			continue
+		}
+		ask, err := probe.ParseAsk(p.Ask)
+		if err != nil {
+			return nil, nil, err
+		}
+		ask = ask.Filled(a.secrets)
+		if !ask.Kind.Network() {
+			questions = append(questions, host.Question{Ask: ask, Command: a.commands[ask.Name]})
+			of = append(of, i)
+			continue
+		}
+		network.Go(func() {
+			answer := a.network(ctx, p, ask)
+			answers[i] = &answer
+		})
+	}
+	var replies []host.Reply
+	var err error
+	if len(questions) > 0 {
+		replies, err = a.conn.Ask(ctx, a.run, a.label, questions)
+	}
+	network.Wait()
+	if err != nil {
+		return nil, nil, err
+	}
+	for k := len(beside); k < len(replies); k++ {
+		answers[of[k]] = &replies[k].Answer
+	}
+	return answers, replies[:len(beside)], nil
+}
+
+func (a asker) network(ctx context.Context, p probe.Probe, ask probe.Ask) probe.Answer {
+	var first []probe.Ask
+	for _, f := range p.First {
+		one, err := probe.ParseFirst(f)
+		if err != nil {
+			return probe.Answer{Failure: err.Error()}
+		}
+		first = append(first, one.Filled(a.secrets))
+	}
+	return host.AskNetwork(ctx, a.ip, a.hostKey, p, ask, first)
+}
+
+// Ask puts probes to all hosts that an expression fits, without a change, and
+// gathers the hosts that answer alike. Commands are those of the approved
+// definition named service, which may be empty.
+func (e *Engine) Ask(ctx context.Context, where, service string, asks []string) (view.AskedHosts, error) {
+	var out view.AskedHosts
+	hosts, err := e.match(ctx, where)
+	if err != nil {
+		return out, err
+	}
+	if len(hosts) == 0 {
+		return out, fmt.Errorf("where matches no host: %s", where)
+	}
+	a := asker{run: "none", label: host.ForwardAct, redactor: &change.Redactor{}}
+	if service != "" {
+		version, err := e.Store.ApprovedService(ctx, service)
+		if err != nil {
+			return out, err
+		}
+		svc, err := change.ParseService(service, []byte(version.Source))
+		if err != nil {
+			return out, err
+		}
+		a.commands = svc.Commands
+	}
+	var probes []probe.Probe
+	var names []string
+	for _, line := range asks {
+		p := probe.Probe{Name: line, Ask: line, Expect: "true"}
+		if err := p.Check(); err != nil {
+			return out, err
+		}
+		if ask, _ := probe.ParseAsk(line); ask.Kind == probe.Command && a.commands[ask.Name].Run == nil {
+			return out, fmt.Errorf("ask %q: no such command; name the service that has it", line)
+		}
+		probes = append(probes, p)
+		names = append(names, p.SecretNames()...)
+	}
+	if a.secrets, _, err = e.Store.Secrets(ctx, names); err != nil {
+		return out, err
+	}
+	for _, v := range a.secrets {
+		a.redactor.Add(v)
+	}
+	out.Hosts = len(hosts)
+	found := make([][]probe.Verdict, len(hosts))
+	failed := make([]error, len(hosts))
+	e.each(len(hosts), func(i int) { found[i], failed[i] = e.askOne(ctx, a, hosts[i], probes) })
+	for n, p := range probes {
+		out.Answers = append(out.Answers, gather(p.Ask, n, hosts, found, failed))
+	}
+	return out, ctx.Err()
+}
+
+func (e *Engine) askOne(ctx context.Context, a asker, h view.Host, probes []probe.Probe) ([]probe.Verdict, error) {
+	conn, err := e.Dialer.Connect(ctx, target(h))
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	a.conn, a.ip, a.hostKey = conn, ipOf(h.Address), h.HostKey
+	verdicts, _, err := a.ask(ctx, probe.Later, probes)
+	for i := range verdicts { // hosts that differ in their address alone answer alike
+		verdicts[i].Why = strings.ReplaceAll(verdicts[i].Why, a.ip+":", "its own address:")
+	}
+	return verdicts, err
+}
+
+// gather puts hosts together that answer a question alike, the largest part
+// first; those without an answer come last, by reason.
+func gather(ask string, n int, hosts []view.Host, found [][]probe.Verdict, failed []error) view.Answer {
+	parts := map[string]*view.AnswerGroup{}
+	for i, h := range hosts {
+		value, missing := "", failed[i] != nil
+		if missing {
+			value = strings.TrimPrefix(failed[i].Error(), h.Name+": ")
+		} else {
+			value = found[i][n].Why
+		}
+		key := fmt.Sprint(missing, value)
+		if parts[key] == nil {
+			parts[key] = &view.AnswerGroup{Value: value, Missing: missing}
+		}
+		parts[key].Hosts = append(parts[key].Hosts, h.Name)
+	}
+	out := view.Answer{Ask: ask}
+	for _, key := range slices.Sorted(maps.Keys(parts)) {
+		out.Groups = append(out.Groups, *parts[key])
+	}
+	slices.SortStableFunc(out.Groups, func(a, b view.AnswerGroup) int {
+		switch {
+		case a.Missing && !b.Missing:
+			return 1
+		case b.Missing && !a.Missing:
+			return -1
+		}
+		return cmp.Compare(len(b.Hosts), len(a.Hosts))
+	})
+	return out
+}

@@ -1,0 +1,260 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"time"
+
+	"wladder/core/change"
+	"wladder/core/ladder"
+	"wladder/core/probe"
+	"wladder/host"
+)
+
+// baselineMinutes is for how long before the act a journal is looked into.
+const baselineMinutes = 10
+
+// logBaseline is a unit's journal before the act.
+type logBaseline struct {
+	cursor string
+	severe int // lines in the last baselineMinutes
+	begun  time.Time
+}
+
+func (r *hostRun) unitQuestion() host.Question {
+	return host.Question{Ask: probe.Ask{Kind: probe.Unit, Name: r.plan.Unit}}
+}
+
+// baseline asks how things stand before. What should turn from failing to
+// passing, and does not fail now, says that the change rests on a mistake.
+func (r *hostRun) baseline(ctx context.Context, ask asker) (result, error) {
+	var beside []host.Question
+	if r.plan.Logs != nil {
+		beside = append(beside, host.Question{Journal: r.plan.Unit})
+	}
+	verdicts, replies, err := ask.ask(ctx, probe.Earlier, r.plan.Probes, beside...)
+	if err != nil {
+		return result{}, err
+	}
+	for i, p := range r.plan.Probes {
+		if p.Before != "" && !verdicts[i].Well {
+			res := failed("before the change, %s is not as it should be: %s", p.Name, verdicts[i].Why)
+			res.baseline = verdicts
+			return res, nil
+		}
+	}
+	res := done("%s", summary(verdicts))
+	res.baseline = verdicts
+	if len(replies) > 0 {
+		j := replies[0].Journal
+		r.logs = &logBaseline{j.Cursor, len(r.severe(j.Lines)), time.Now()}
+		res.note += fmt.Sprintf("; %s of severity %s or worse in the %d min before", counted(r.logs.severe, "journal line"), r.plan.Logs.Severity, baselineMinutes)
+	}
+	return res, nil
+}
+
+// patterns compiles regular expressions.
+func patterns(texts []string) (all []*regexp.Regexp, err error) {
+	for _, text := range texts {
+		p, err := regexp.Compile(text)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, p)
+	}
+	return all, nil
+}
+
+func matches(rules []*regexp.Regexp, text string) bool {
+	return slices.ContainsFunc(rules, func(p *regexp.Regexp) bool { return p.MatchString(text) })
+}
+
+// severe gives the lines that count.
+func (r *hostRun) severe(lines []host.Line) (all []host.Line) {
+	worst := slices.Index(change.Severities, r.plan.Logs.Severity)
+	for _, l := range lines {
+		if l.Severity <= worst && !matches(r.ignore, l.Text) {
+			all = append(all, l)
+		}
+	}
+	return all
+}
+
+// judgeLogs says what is wrong with the lines since the act; empty if nothing.
+func (r *hostRun) judgeLogs(lines []host.Line) string {
+	for _, l := range lines {
+		if matches(r.refuse, l.Text) && !matches(r.ignore, l.Text) {
+			return fmt.Sprintf("the journal of %s says %q", r.plan.Unit, r.redactor.Clean(l.Text))
+		}
+	}
+	minutes := max(time.Since(r.logs.begun).Minutes(), 1)
+	limit := float64(r.logs.severe)/baselineMinutes*minutes + float64(r.plan.Logs.Allow)*minutes
+	if severe := r.severe(lines); float64(len(severe)) > limit {
+		return fmt.Sprintf("%s of severity %s or worse in the journal of %s since the act, where %.0f would be as before; the last says %q",
+			counted(len(severe), "line"), r.plan.Logs.Severity, r.plan.Unit, limit, r.redactor.Clean(severe[len(severe)-1].Text))
+	}
+	return ""
+}
+
+// inForce proves that the process works with the new value. Without a check of
+// the definition's, processes begun since the act are the proof.
+func (r *hostRun) inForce(ctx context.Context, ask asker) (result, error) {
+	if len(r.plan.InForce) > 0 {
+		return r.until(ctx, ask, probe.Later, r.plan.InForce, nil)
+	}
+	if len(r.light.Commands) == 0 {
+		return done("nothing has to take it up"), nil
+	}
+	check := probe.Probe{Name: "processes begun since the act", Ask: "unit " + r.plan.Unit, Expect: "renewed > 0"}
+	res, err := r.until(ctx, ask, probe.Later, []probe.Probe{check}, nil)
+	if err == nil && res.outcome != ladder.OK {
+		res.note = "not proven: the definition has no in-force check, and " + res.note
+	}
+	return res, err
+}
+
+// probeOnce asks once more, and judges front door and journal.
+func (r *hostRun) probeOnce(ctx context.Context, ask asker) (result, error) {
+	verdicts, replies, err := ask.ask(ctx, probe.Later, r.plan.Probes, r.journal()...)
+	if err != nil {
+		return result{}, err
+	}
+	if what := ill(verdicts); what != "" {
+		return failed("%s", what), nil
+	}
+	if len(replies) > 0 {
+		if what := r.judgeLogs(replies[0].Journal.Lines); what != "" {
+			return failed("%s", what), nil
+		}
+	}
+	note := summary(verdicts)
+	if r.plan.FrontDoor != nil {
+		said, bad := r.doorSays()
+		if bad {
+			return failed("%s", said), nil
+		}
+		note += "; " + said
+	}
+	return done("%s", note), nil
+}
+
+// journal gives the question about lines since the act; none where the journal
+// before is not known, as after another server's death.
+func (r *hostRun) journal() []host.Question {
+	if r.logs == nil || r.plan.Logs == nil {
+		return nil
+	}
+	return []host.Question{{Journal: r.plan.Unit, Since: r.logs.cursor}}
+}
+
+// patience is how long a host that was put back may take to be well again, at
+// least: what follows is a person who has to look.
+const patience = 20 * time.Second
+
+// until asks again and again until all is well (or no worse than before, where
+// that is given), at most for the settling time.
+func (r *hostRun) until(ctx context.Context, ask asker, at probe.Phase, probes []probe.Probe, before []probe.Verdict) (result, error) {
+	start, allowed := time.Now(), time.Duration(r.plan.Settle)
+	if before != nil {
+		allowed = max(allowed, patience)
+	}
+	for {
+		verdicts, replies, err := ask.ask(ctx, at, probes, host.Question{Guard: true})
+		if err != nil {
+			return result{}, err
+		}
+		if g := replies[0].Guard; at == probe.Later && (g == host.Fired || g == host.Firing) {
+			return result{}, &host.FiredError{Host: r.Host}
+		}
+		what := ill(verdicts)
+		if before != nil {
+			what = worse(verdicts, before)
+		}
+		switch waited := time.Since(start); {
+		case what == "":
+			return done("%s, after %.1f s", summary(verdicts), waited.Seconds()), nil
+		case waited > allowed:
+			return failed("%s, %s after the act", what, allowed), nil
+		}
+		if err := wait(ctx, min(200*time.Millisecond, time.Duration(r.plan.Settle)/5)); err != nil {
+			return result{}, err
+		}
+	}
+}
+
+func wait(ctx context.Context, d time.Duration) error {
+	select {
+	case <-time.After(d):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// soak watches for a while: the unit stays active with the same main process,
+// is not restarted by its manager, its journal stays quiet, the probes well.
+func (r *hostRun) soak(ctx context.Context, ask asker) (result, error) {
+	if len(r.light.Commands) == 0 {
+		return done("nothing had to take it up, so there is nothing to wait for"), nil
+	}
+	whole := time.Duration(r.plan.Policy.Soak)
+	questions := append([]host.Question{r.unitQuestion()}, r.journal()...)
+	verdicts, replies, err := ask.ask(ctx, probe.Later, r.plan.Probes, questions...)
+	if err != nil {
+		return result{}, err
+	}
+	if replies[0].Failure != "" {
+		return result{}, errors.New(replies[0].Failure)
+	}
+	first := replies[0].Unit
+	if first.State != "active" {
+		return failed("%s is %s: %s", r.plan.Unit, first.State, first.Death()), nil
+	}
+	start, looks := time.Now(), 1
+	for {
+		if what := ill(verdicts); what != "" {
+			return failed("%s, %s", what, into(start)), nil
+		}
+		if time.Since(start) >= whole {
+			return done("well for %s, asked %s", whole, counted(looks, "time")), nil
+		}
+		left := whole - time.Since(start)
+		if err := wait(ctx, min(left, max(whole/10, 200*time.Millisecond), 5*time.Second)); err != nil {
+			return result{}, err
+		}
+		if verdicts, replies, err = ask.ask(ctx, probe.Later, r.plan.Probes, questions...); err != nil {
+			return result{}, err
+		}
+		looks++
+		if what := r.soaked(first, replies, into(start)); what != "" {
+			return failed("%s", what), nil
+		}
+	}
+}
+
+func into(start time.Time) string {
+	return fmt.Sprintf("%.1f s into the soak", time.Since(start).Seconds())
+}
+
+// soaked says what became of the unit since the first look; empty if nothing.
+func (r *hostRun) soaked(first host.Unit, replies []host.Reply, when string) string {
+	unit, now := r.plan.Unit, replies[0].Unit
+	switch {
+	case now.State == "reloading":
+	case now.State != "active":
+		return fmt.Sprintf("%s died %s and is %s: %s", unit, when, now.State, now.Death())
+	case now.Restarts != first.Restarts:
+		return fmt.Sprintf("%s died %s and was restarted by systemd, whose counter went from %d to %d", unit, when, first.Restarts, now.Restarts)
+	case now.Main != first.Main:
+		return fmt.Sprintf("%s was restarted by somebody %s: its main process was %d and is %d", unit, when, first.Main, now.Main)
+	}
+	if len(replies) > 1 {
+		if what := r.judgeLogs(replies[1].Journal.Lines); what != "" {
+			return what + ", " + when
+		}
+	}
+	return ""
+}

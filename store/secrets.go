@@ -1,0 +1,96 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+
+	"wladder/core/change"
+	"wladder/core/view"
+)
+
+func sealedFor(name string, version int) string {
+	return fmt.Sprintf("secret %s %d", name, version)
+}
+
+// Unfit tells that what was given cannot be kept, and why.
+type Unfit struct{ What string }
+
+func (u *Unfit) Error() string { return u.What }
+
+func unfit(format string, args ...any) error { return &Unfit{fmt.Sprintf(format, args...)} }
+
+// PutSecret keeps a secret's value as its next version, sealed with the
+// server's key.
+func (s *Store) PutSecret(ctx context.Context, actor, name, value string) (view.Secret, error) {
+	if !change.Name(name) {
+		return view.Secret{}, unfit("secret %q: want a name of small letters, digits and hyphens", name)
+	}
+	if len(value) < change.MinSecret || len(value) > 64<<10 {
+		return view.Secret{}, unfit("secret %s: has %d bytes; want %d to 65536, since a shorter one could not be told from other text where it must be masked", name, len(value), change.MinSecret)
+	}
+	err := s.tx(ctx, func(tx pgx.Tx) error {
+		var version int
+		if err := tx.QueryRow(ctx, `select coalesce(max(version), 0) + 1 from secrets where name = $1`, name).Scan(&version); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `insert into secrets (name, version, sealed, by) values ($1, $2, $3, $4)`, name, version,
+			s.key.seal(sealedFor(name, version), []byte(value)), actor); err != nil {
+			return err
+		}
+		return s.happened(ctx, tx, actor, "secret.kept", 0, "secret/"+name, map[string]any{"version": version})
+	})
+	if err != nil {
+		return view.Secret{}, err
+	}
+	return one[view.Secret](ctx, s.pool, "secret "+name, secretColumns+`where name = $1 order by version desc limit 1`, name)
+}
+
+const secretColumns = `select name, version, by, at from secrets `
+
+// SecretList gives the newest version of each, without its value.
+func (s *Store) SecretList(ctx context.Context) ([]view.Secret, error) {
+	return many[view.Secret](ctx, s.pool, `select distinct on (name) * from (`+secretColumns+`) v order by name, version desc`)
+}
+
+// Secrets opens the newest versions of secrets, and says which those are. A
+// *NotFound names one that is not there.
+func (s *Store) Secrets(ctx context.Context, names []string) (values map[string]string, versions map[string]int, err error) {
+	values, versions = map[string]string{}, map[string]int{}
+	for _, name := range names {
+		if values[name], versions[name], err = s.secret(ctx, name, 0); err != nil {
+			return nil, nil, err
+		}
+	}
+	return values, versions, nil
+}
+
+// SecretVersions opens the versions that a plan was approved with.
+func (s *Store) SecretVersions(ctx context.Context, versions map[string]int) (map[string]string, error) {
+	values := map[string]string{}
+	for name, version := range versions {
+		var err error
+		if values[name], _, err = s.secret(ctx, name, version); err != nil {
+			return nil, err
+		}
+	}
+	return values, nil
+}
+
+func (s *Store) secret(ctx context.Context, name string, version int) (string, int, error) {
+	var sealed []byte
+	err := s.pool.QueryRow(ctx, `select sealed, version from secrets where name = $1 and ($2 = 0 or version = $2) order by version desc limit 1`, name, version).Scan(&sealed, &version)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", 0, &NotFound{"secret " + name}
+	}
+	if err != nil {
+		return "", 0, err
+	}
+	plain, err := s.key.open(sealedFor(name, version), sealed)
+	if err != nil {
+		return "", 0, fmt.Errorf("secret %s %w", name, err)
+	}
+	return string(plain), version, nil
+}
