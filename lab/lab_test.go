@@ -1,20 +1,28 @@
 // Package lab holds the tests against real hosts: real systemd, OpenSSH and
-// nginx, booted on this machine by lab.sh.
+// daemons, booted on this machine by lab.sh. TestRealHosts runs those named
+// TestInside… again, where hosts can be booted.
 package lab
 
 import (
+	"bytes"
 	"context"
+	"flag"
 	"fmt"
 	"log/slog"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"golang.org/x/crypto/ssh"
 
+	// What the programs under test are built from, so that a result is not
+	// taken from the test cache when one of these has changed.
+	_ "wladder/api"
 	"wladder/core/change"
 	"wladder/core/ladder"
 	"wladder/core/view"
@@ -24,10 +32,17 @@ import (
 	"wladder/store/postmaster"
 )
 
+var (
+	every = flag.Bool("every", false, "cut the scripts at every point, not at a sample of them")
+	only  = flag.String("only", "", "run only the tests inside that this expression fits")
+	cut   = flag.String("cut", "", "cut only these scripts, by their names between blanks")
+)
+
 // inside tells that this process is where hosts can be booted.
 var inside = os.Getenv("LAB_GROUP") != ""
 
 func TestMain(m *testing.M) {
+	flag.Parse()
 	if inside {
 		os.Exit(postmaster.ForTests(m))
 	}
@@ -52,6 +67,10 @@ func TestRealHosts(t *testing.T) {
 		t.Fatal(err)
 	}
 	os.ReadFile(script) // the test cache notes what is read
+	sources, _ := filepath.Glob("../cmd/wladder*/*.go")
+	for _, name := range sources {
+		os.ReadFile(name)
+	}
 	began := time.Now()
 	if out, err := exec.Command(script, "base").CombinedOutput(); err != nil {
 		t.Fatalf("building the root: %v: %s", err, out)
@@ -60,86 +79,109 @@ func TestRealHosts(t *testing.T) {
 		t.Skipf("SKIPPED: this machine does not let us make namespaces (%s); nothing was tested against real daemons", strings.TrimSpace(string(out)))
 	}
 	t.Logf("root ready after %s", time.Since(began).Round(time.Second))
-	cmd := exec.CommandContext(t.Context(), script, "enter", os.Args[0], "-test.run=^TestInside", "-test.v")
-	out, err := cmd.CombinedOutput()
-	t.Logf("%s", out)
-	if err != nil {
+	// There is no network inside: what is built is built here.
+	bin := t.TempDir()
+	build := exec.Command("go", "build", "-tags", "nomsgpack", "-o", bin, "wladder/cmd/wladderd", "wladder/cmd/wladder")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	os.Chmod(bin, 0o755)
+	which := "^TestInside"
+	if *only != "" {
+		which = *only
+	}
+	cmd := exec.CommandContext(t.Context(), script, "enter", os.Args[0], "-test.run="+which, "-test.v", "-test.parallel=5", "-test.timeout=40m", fmt.Sprintf("-every=%v", *every), "-cut="+*cut)
+	cmd.Env = append(os.Environ(), "LAB_BIN="+bin)
+	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stdout // as it comes: it may take a while
+	if err := cmd.Run(); err != nil {
 		t.Errorf("the tests on real hosts failed: %v", err)
 	}
 }
 
-const definition = `
-service: web
-title: Web server
-on: labels.role == "bulletin"
-unit: nginx.service
-files:
-  main: {format: nginx, paths: {debian: /etc/nginx/nginx.conf}}
-  site: {format: nginx, paths: {debian: /etc/nginx/sites-enabled/default}}
-trial: {command: [nginx, -t, -q], covers: [/run, /var/log/nginx, /var/lib/nginx]}
-acts:
-  - {name: reload, command: [systemctl, reload, nginx.service]}
-  - {name: restart, command: [systemctl, restart, nginx.service]}
-in-force: {ask: unit nginx.service, expect: renewed > 0}
-settings:
-  - {address: events/worker_connections, file: main, type: integer, act: reload}
-  - {address: server/root, file: site, type: text, act: reload}
-probes:
-  - {name: front page, ask: "http GET :80/", expect: 'status == 200 && body.contains("Welcome")'}
-  - {name: unit, ask: unit nginx.service, expect: state == "active"}
-settle: 2s
-`
-
-const signInDefinition = `
-service: sign-in
-title: OpenSSH
-on: labels.role == "bulletin"
-unit: ssh.service
-files:
-  main: {format: sshd, paths: {any: /etc/ssh/sshd_config}}
-trial: {command: [sshd, -t], covers: [/run]}
-acts:
-  - {name: restart, command: [systemctl, restart, ssh.service]}
-in-force: {ask: unit ssh.service, expect: renewed > 0}
-probes:
-  - {name: sign-in answers, ask: "tcp :22", expect: 'connected && banner.startsWith("SSH-2.0-OpenSSH")'}
-settle: 3s
-`
-
 // rig is an engine with real hosts.
 type rig struct {
 	*testing.T
-	store  *store.Store
-	engine *engine.Engine
-	script string
-	id     string // path of the private key
+	store   *store.Store
+	engine  *engine.Engine
+	dialer  *host.Dialer
+	numbers []int
+	stop    func() // the engine
 }
 
-func newRig(t *testing.T, hosts int) *rig {
-	ctx := t.Context()
-	r := &rig{T: t, id: filepath.Join(os.Getenv("WLADDER_LAB"), "id")}
-	r.script, _ = filepath.Abs("lab.sh")
+func needInside(t *testing.T) {
+	t.Helper()
+	if !inside {
+		t.Skip("runs inside, by TestRealHosts")
+	}
+}
+
+func script(args ...string) *exec.Cmd {
+	cmd := exec.Command("./lab.sh", args...)
+	cmd.Stdout, cmd.Stderr = os.Stderr, os.Stderr // hosts outlive it, and hold its output open
+	return cmd
+}
+
+func signer(t testing.TB) ssh.Signer {
+	private, err := os.ReadFile(filepath.Join(os.Getenv("WLADDER_LAB"), "id"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := ssh.ParsePrivateKey(private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// boot brings hosts up; they lose their power when the test ends.
+func boot(t *testing.T, numbers ...int) {
+	t.Helper()
 	began := time.Now()
 	args := []string{"boot"}
-	for n := range hosts {
-		args = append(args, fmt.Sprint(n+1))
+	for _, n := range numbers {
+		args = append(args, fmt.Sprint(n))
 	}
-	// Hosts outlive the command that boots them, and hold its output open.
-	boot := exec.Command(r.script, args...)
-	boot.Stdout, boot.Stderr = os.Stderr, os.Stderr
-	if err := boot.Run(); err != nil {
+	if err := script(args...).Run(); err != nil {
 		t.Fatalf("booting: %v", err)
 	}
-	t.Logf("%d real hosts booted in %.1f s", hosts, time.Since(began).Seconds())
-	private, err := os.ReadFile(r.id)
+	t.Logf("%d real hosts booted in %.1f s", len(numbers), time.Since(began).Seconds())
+	t.Cleanup(func() {
+		for _, n := range numbers {
+			script("cut", fmt.Sprint(n)).Run()
+		}
+	})
+}
+
+func hostName(n int) string { return fmt.Sprintf("h%d", n) }
+
+// hostView is a host as it is loaded; every second one is reached by sudo.
+func hostView(t testing.TB, n int) view.Host {
+	key, err := os.ReadFile(fmt.Sprintf("%s/run/h%d/upper/etc/ssh/ssh_host_ed25519_key.pub", os.Getenv("WLADDER_LAB"), n))
 	if err != nil {
 		t.Fatal(err)
 	}
-	signer, err := ssh.ParsePrivateKey(private)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if r.store, err = store.Open(ctx, postmaster.Fresh(t), store.Key{1}); err != nil {
+	login := []string{"op", "root"}[n%2]
+	return view.Host{Name: hostName(n), Address: fmt.Sprintf("10.77.0.%d:22", n+2), Login: login, Sudo: login != "root", HostKey: string(key), Labels: map[string]string{"role": "bulletin"}}
+}
+
+func target(h view.Host) host.Target {
+	return host.Target{Name: h.Name, Address: h.Address, User: h.Login, HostKey: h.HostKey, Sudo: h.Sudo}
+}
+
+// newRig boots hosts and starts an engine with these definitions.
+func newRig(t *testing.T, numbers []int, definitions ...string) *rig {
+	t.Helper()
+	return newRigOn(t, postmaster.Fresh(t), numbers, definitions...)
+}
+
+func newRigOn(t *testing.T, database string, numbers []int, definitions ...string) *rig {
+	t.Helper()
+	boot(t, numbers...)
+	r := &rig{T: t, numbers: numbers, dialer: &host.Dialer{Signer: signer(t)}}
+	ctx := t.Context()
+	var err error
+	if r.store, err = store.Open(ctx, database, store.Key{1}); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(r.store.Close)
@@ -149,57 +191,94 @@ func newRig(t *testing.T, hosts int) *rig {
 		}
 	}
 	var load []view.Host
-	for n := range hosts {
-		key, err := os.ReadFile(fmt.Sprintf("%s/run/h%d/upper/etc/ssh/ssh_host_ed25519_key.pub", os.Getenv("WLADDER_LAB"), n+1))
-		if err != nil {
-			t.Fatal(err)
-		}
-		login := []string{"root", "op"}[n%2] // the second one reaches root by sudo
-		load = append(load, view.Host{Name: fmt.Sprintf("h%d", n+1), Address: fmt.Sprintf("10.77.0.%d:22", n+3), Login: login, Sudo: login != "root", HostKey: string(key), Labels: map[string]string{"role": "bulletin"}})
+	for _, n := range numbers {
+		load = append(load, hostView(t, n))
 	}
 	if err := r.store.LoadHosts(ctx, "ada", load); err != nil {
 		t.Fatal(err)
 	}
-	for _, text := range []string{definition, signInDefinition} {
-		svc, err := change.ParseService("definition", []byte(text))
-		if err == nil {
-			_, err = r.store.LoadService(ctx, "ada", svc)
-		}
-		if err == nil {
-			err = r.store.ApproveService(ctx, "ben", svc.Name, svc.Digest)
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
+	for _, text := range definitions {
+		r.define(text)
 	}
-	r.engine = engine.New(engine.Config{Store: r.store, Dialer: &host.Dialer{Signer: signer}, Lease: 5 * time.Second, Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
-	work, cancel := context.WithCancel(context.Background())
-	ended := make(chan struct{})
-	go func() { r.engine.Run(work); close(ended) }()
-	t.Cleanup(func() { cancel(); <-ended })
+	r.start()
+	t.Cleanup(func() { r.stop() })
 	return r
 }
 
-// on runs a shell line on a host, from outside the product.
+func (r *rig) start() {
+	r.engine = engine.New(engine.Config{Store: r.store, Dialer: r.dialer, Lease: 3 * time.Second, LookFor: 90 * time.Second, AtOnce: 32,
+		Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))})
+	work, cancel := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	e := r.engine
+	go func() { e.Run(work); close(ended) }()
+	r.stop = sync.OnceFunc(func() { cancel(); <-ended })
+}
+
+func (r *rig) define(text string) {
+	r.Helper()
+	svc, err := change.ParseService("definition", []byte(text))
+	if err == nil {
+		_, err = r.store.LoadService(r.Context(), "ada", svc)
+	}
+	if err == nil {
+		err = r.store.ApproveService(r.Context(), "ben", svc.Name, svc.Digest)
+	}
+	if err != nil {
+		r.Fatal(err)
+	}
+}
+
+// try runs a shell line on a host, from outside the product.
+func try(n int, line string) (string, error) {
+	cmd := exec.Command("ssh", "-i", filepath.Join(os.Getenv("WLADDER_LAB"), "id"), "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR",
+		"-o", "ConnectTimeout=3", "-o", "KexAlgorithms=curve25519-sha256", fmt.Sprintf("root@10.77.0.%d", n+2), line)
+	out, err := cmd.CombinedOutput()
+	return string(out), err
+}
+
+func on(t testing.TB, n int, line string) string {
+	t.Helper()
+	out, err := try(n, line)
+	if err != nil {
+		t.Fatalf("%s on h%d: %v: %s", line, n, err, out)
+	}
+	return out
+}
+
 func (r *rig) on(n int, line string) string {
 	r.Helper()
-	out, err := exec.Command("ssh", "-i", r.id, "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR",
-		"-o", "KexAlgorithms=curve25519-sha256", fmt.Sprintf("root@10.77.0.%d", n+2), line).CombinedOutput()
-	if err != nil {
-		r.Fatalf("%s on h%d: %v: %s", line, n, err, out)
-	}
-	return string(out)
+	return on(r.T, n, line)
 }
 
-// everything is all of a host's files that a change could touch: contents,
-// owners, modes, links and times. A directory's own time moves with any rename.
-func (r *rig) everything(n int) string {
-	return r.on(n, `find /etc /usr/share/nginx /var/www /var/lib/nginx -type f -exec sha256sum {} + | sort -k2; find /etc /var/www \( -type d -printf '%p %m %u %g\n' -o -printf '%p %m %u %g %n %l %T@\n' \) | sort`)
-}
-
-func (r *rig) draft(service, edits string) (*view.ChangeDetail, int64) {
+// all runs a line on each host at once.
+func (r *rig) all(line string) {
 	r.Helper()
-	spec, err := change.ParseSpec("change", fmt.Appendf(nil, "title: t\nreason: r\nservice: %s\nwhere: labels.role == \"bulletin\"\nexpect: 1..9\nedits:\n%s\nladder: {stages: [100%%], soak: 500ms, stop_after: 9}\n", service, edits))
+	var each sync.WaitGroup
+	for _, n := range r.numbers {
+		each.Go(func() {
+			if out, err := try(n, line); err != nil {
+				r.Errorf("%s on h%d: %v: %s", line, n, err, out)
+			}
+		})
+	}
+	each.Wait()
+	if r.Failed() {
+		r.FailNow()
+	}
+}
+
+const quick = "{stages: [100%], at_once: 32, soak: 500ms, stop_after: 99}"
+
+func (r *rig) draft(service, edits, rest string) (*view.ChangeDetail, int64) {
+	r.Helper()
+	if !strings.Contains(rest, "where:") {
+		rest += "\nwhere: labels.role == \"bulletin\"\nexpect: 1..40"
+	}
+	if !strings.Contains(rest, "ladder:") {
+		rest += "\nladder: " + quick
+	}
+	spec, err := change.ParseSpec("change", fmt.Appendf(nil, "title: t\nreason: r\nservice: %s\nedits:\n%s\n%s\n", service, edits, rest))
 	if err != nil {
 		r.Fatal(err)
 	}
@@ -208,7 +287,6 @@ func (r *rig) draft(service, edits string) (*view.ChangeDetail, int64) {
 	if err != nil {
 		r.Fatal(err)
 	}
-	began := time.Now()
 	carryOut, err := r.engine.Rehearse(ctx, "ines", id)
 	if err == nil {
 		err = carryOut(ctx)
@@ -216,11 +294,11 @@ func (r *rig) draft(service, edits string) (*view.ChangeDetail, int64) {
 	if err != nil {
 		r.Fatal(err)
 	}
-	r.Logf("rehearsed in %.2f s", time.Since(began).Seconds())
 	return r.show(id), id
 }
 
 func (r *rig) show(id int64) *view.ChangeDetail {
+	r.Helper()
 	d, err := r.store.Change(r.Context(), id)
 	if err != nil {
 		r.Fatal(err)
@@ -228,7 +306,8 @@ func (r *rig) show(id int64) *view.ChangeDetail {
 	return d
 }
 
-func (r *rig) climb(id int64) *view.ChangeDetail {
+// begin approves and starts.
+func (r *rig) begin(id int64) {
 	r.Helper()
 	ctx := r.Context()
 	d := r.show(id)
@@ -236,114 +315,68 @@ func (r *rig) climb(id int64) *view.ChangeDetail {
 	if err == nil {
 		err = r.store.Judge(ctx, "oda", id, d.Rehearsal.Digest, change.Approval, "")
 	}
-	events, stop := r.engine.Subscribe(id)
-	defer stop()
 	if err == nil {
 		_, err = r.store.StartClimb(ctx, "ines", id, host.ScriptsDigest())
 	}
 	if err != nil {
-		r.Fatalf("%v: %+v", err, d.Rehearsal)
+		for _, g := range d.Rehearsal.Groups {
+			r.Logf("%v: %+v", g.Hosts, g.Findings)
+		}
+		r.Fatalf("%v: %+v", err, d.Rehearsal.Findings)
 	}
-	began := time.Now()
-	for deadline := time.After(60 * time.Second); ; {
-		if d = r.show(id); d.Climb.State != ladder.Running {
-			r.Logf("climbed in %.2f s", time.Since(began).Seconds())
+}
+
+// ended waits until nothing more happens by itself.
+func (r *rig) ended(id int64) *view.ChangeDetail {
+	r.Helper()
+	events, stop := r.engine.Subscribe(id)
+	defer stop()
+	for deadline := time.After(150 * time.Second); ; {
+		d := r.show(id)
+		if !slices.ContainsFunc(d.Climb.Runs, func(run view.HostRun) bool { return !run.State.Final() && run.State != ladder.Queued }) && d.Climb.State != ladder.Running {
 			return d
 		}
 		select {
 		case <-events:
+		case <-time.After(time.Second):
 		case <-deadline:
-			r.Fatalf("still %s: %+v", d.Climb.State, d.Climb.Runs)
+			r.Fatalf("still climbing: %+v", r.show(id).Climb.Runs)
 		}
 	}
 }
 
-func (r *rig) wants(d *view.ChangeDetail, host int, state ladder.RunState, why string) {
+func (r *rig) climb(id int64) *view.ChangeDetail {
 	r.Helper()
-	for _, run := range d.Climb.Runs {
-		if run.Host == fmt.Sprintf("h%d", host) && (run.State != state || !strings.Contains(run.Why, why)) {
-			r.Errorf("%s is %s (%s); want %s (%s)", run.Host, run.State, run.Why, state, why)
-			steps, _ := r.store.HostRun(r.Context(), d.ID, run.Host)
-			for _, s := range steps.Steps {
-				r.Logf("  %-12s %-8s %s", s.Step, s.Outcome, s.Note)
-			}
-		}
-	}
+	r.begin(id)
+	return r.ended(id)
 }
 
-func TestInsideRealDaemons(t *testing.T) {
-	if !inside {
-		t.Skip("runs inside, by TestRealHosts")
-	}
-	r := newRig(t, 2)
-
-	t.Log("a good change reaches nginx")
-	attributes := r.on(1, "stat -c '%a %U %G %h' /etc/nginx/nginx.conf")
-	_, id := r.draft("web", "  - {file: main, set: events/worker_connections, to: 1024}")
-	d := r.climb(id)
-	for n := 1; n <= 2; n++ {
-		r.wants(d, n, ladder.Done, "")
-		if dump := r.on(n, "nginx -T 2>/dev/null"); !strings.Contains(dump, "worker_connections 1024;") {
-			t.Errorf("nginx on h%d does not read the new value", n)
+func runOf(d *view.ChangeDetail, n int) view.HostRun {
+	for _, run := range d.Climb.Runs {
+		if run.Host == hostName(n) {
+			return run
 		}
 	}
-	if now := r.on(1, "stat -c '%a %U %G %h' /etc/nginx/nginx.conf"); now != attributes {
-		t.Errorf("owner, mode or links were %sand are %s", attributes, now)
-	}
+	return view.HostRun{}
+}
 
-	t.Log("a change that the checker refuses touches nothing")
-	before := r.everything(1)
-	d, _ = r.draft("web", "  - {file: main, set: http/no_such_directive, to: 1}")
-	if len(d.Rehearsal.Groups) != 1 || // alike on both hosts, whatever time and process number nginx prints
-		d.Rehearsal.Digest != "" || !strings.Contains(d.Rehearsal.Groups[0].Findings[0].Text, `unknown directive "no_such_directive"`) {
-		t.Errorf("rehearsal: %+v", d.Rehearsal)
-	}
-	if r.everything(1) != before {
-		t.Error("the rehearsal changed something on the host")
-	}
-
-	t.Log("files that became bad after the rehearsal stop the trial, not the service")
-	_, id = r.draft("web", "  - {file: main, set: events/worker_connections, to: 2048}")
-	r.on(1, "echo 'bogus on;' >/etc/nginx/conf.d/left-over.conf")
-	before = r.everything(1)
-	d = r.climb(id)
-	r.wants(d, 1, ladder.PassedOver, "refuses the files as they are now")
-	r.wants(d, 2, ladder.Done, "")
-	if r.everything(1) != before {
-		t.Error("the host that was passed over was changed")
-	}
-	r.on(1, "rm /etc/nginx/conf.d/left-over.conf; systemctl is-active -q nginx")
-
-	t.Log("a change that makes nginx answer wrongly is put back, through its link")
-	r.on(1, "chmod 640 /etc/nginx/sites-available/default; chown root:www-data /etc/nginx/sites-available/default")
-	_, id = r.draft("web", "  - {file: site, set: server/root, to: /srv/nowhere}")
-	before = r.everything(1)
-	d = r.climb(id)
-	for n := 1; n <= 2; n++ {
-		r.wants(d, n, ladder.Restored, "status 404")
-	}
-	if after := r.everything(1); after != before {
-		t.Errorf("not all is as before:\n%s", difference(before, after))
-	}
-	if left := r.on(1, "find / -xdev -name '.wladder-*'; ls -A /var/lib/wladder/trial"); left != "" {
-		t.Errorf("left behind: %s", left)
-	}
-
-	t.Log("sign-in settings reach sshd, which is asked for them")
-	_, id = r.draft("sign-in", "  - {set: MaxAuthTries, to: 3}\n  - {set: X11Forwarding, to: no}")
-	d = r.climb(id)
-	r.wants(d, 1, ladder.Done, "")
-	if dump := r.on(1, "sshd -T | grep -E '^(maxauthtries|x11forwarding) '"); dump != "maxauthtries 3\nx11forwarding no\n" {
-		t.Errorf("sshd says %s", dump)
-	}
-	run, err := r.store.HostRun(t.Context(), id, "h1")
-	if err != nil {
-		t.Fatal(err)
-	}
+func (r *rig) steps(d *view.ChangeDetail, n int) string {
+	var b bytes.Buffer
+	run, _ := r.store.HostRun(r.Context(), d.ID, hostName(n))
 	for _, s := range run.Steps {
+		took := "        "
 		if s.EndedAt != nil {
-			t.Logf("%-10s %5d ms  %s", s.Step, s.EndedAt.Sub(s.BegunAt).Milliseconds(), s.Note)
+			took = fmt.Sprintf("%5d ms", s.EndedAt.Sub(s.BegunAt).Milliseconds())
 		}
+		fmt.Fprintf(&b, "  %-12s %-8s %s  %s\n", s.Step, s.Outcome, took, s.Note)
+	}
+	return b.String()
+}
+
+func (r *rig) wants(d *view.ChangeDetail, n int, state ladder.RunState, why string) {
+	r.Helper()
+	if run := runOf(d, n); run.State != state || !strings.Contains(run.Why, why) {
+		r.Errorf("%s is %s (%s); want %s (%s)\n%s", run.Host, run.State, run.Why, state, why, r.steps(d, n))
 	}
 }
 
