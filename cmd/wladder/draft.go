@@ -9,7 +9,6 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"wladder/core/change"
-	"wladder/core/conf"
 )
 
 var draft = command{"draft", "[FILE]", "a change, or with -change a new revision of one", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
@@ -20,28 +19,19 @@ var draft = command{"draft", "[FILE]", "a change, or with -change a new revision
 	title := f.String("title", "", "what changes, in a line")
 	reason := f.String("reason", "", "why")
 	ticket := f.String("ticket", "", "the ticket's number")
-	var edits []map[string]any
-	f.Func("set", "`ADDRESS=VALUE`; may be repeated", func(text string) error {
-		address, value, err := conf.SplitAssignment(text)
-		edits = append(edits, map[string]any{"set": address, "to": value})
-		return err
-	})
-	f.Func("remove", "`ADDRESS`; may be repeated", func(text string) error {
-		edits = append(edits, map[string]any{"remove": text})
-		return nil
-	})
+	edits := documentFlags(f)
 	return func(ctx context.Context, t *terminal, args []string) error {
 		var text []byte
 		var err error
 		name := "flags"
 		switch {
-		case len(args) == 1 && edits == nil:
+		case len(args) == 1 && *edits == nil:
 			name = args[0]
 			text, err = os.ReadFile(name)
-		case len(args) == 0 && edits != nil:
-			text, err = yaml.Marshal(map[string]any{"title": *title, "reason": *reason, "ticket": *ticket, "service": *service, "where": *where, "expect": *expect, "edits": edits})
+		case len(args) == 0 && *edits != nil:
+			text, err = yaml.Marshal(map[string]any{"title": *title, "reason": *reason, "ticket": *ticket, "service": *service, "where": *where, "expect": *expect, "edits": change.EditsAsWritten(*edits)})
 		default:
-			return usagef("want one file, or -service, -where, -expect, -title, -reason and -set or -remove")
+			return usagef("want one file, or -service, -where, -expect, -title, -reason and edits such as -set")
 		}
 		if err != nil {
 			return err

@@ -6,69 +6,225 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"wladder/core/change"
 	"wladder/core/conf"
 )
 
-var retouch = command{"retouch", "FILE", "edit a local file, shown as a unified diff", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
-	var edits []conf.Edit // in the order given
-	f.Func("set", "`ADDRESS=VALUE`: give an entry a value; may be repeated", func(text string) error {
-		address, value, err := conf.SplitAssignment(text)
-		edits = append(edits, conf.Edit{Do: conf.Set, Address: address, To: conf.Text(value)})
-		return err
-	})
-	f.Func("remove", "`ADDRESS`: take an entry or block out; may be repeated", func(text string) error {
-		edits = append(edits, conf.Edit{Do: conf.Remove, Address: text})
-		return nil
-	})
-	f.Func("comment-out", "`ADDRESS`: put a comment mark before an entry or block; may be repeated", func(text string) error {
-		edits = append(edits, conf.Edit{Do: conf.CommentOut, Address: text})
-		return nil
-	})
-	var find string
-	f.Func("replace", "`TEXT`: exact text to replace, in the format text; -with says by what", func(text string) error {
-		find = text
-		return nil
-	})
-	f.Func("with", "`TEXT`: what takes the place of the text that -replace named", func(text string) error {
-		if find == "" {
-			return fmt.Errorf("want -replace before it")
-		}
-		edits = append(edits, conf.Edit{Do: conf.Replace, Find: find, To: conf.Text(text)})
-		find = ""
-		return nil
-	})
-	format := f.String("format", "", conf.FormatNames()+"; guessed from the path without it")
-	write := f.Bool("write", false, "write the file, not only the diff")
+var retouch = command{"retouch", "FILE|DIRECTORY…", "edit local files, shown as a unified diff", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	edits := documentFlags(f)
+	from := f.String("edits", "", "`FILE`: a list of edits as in a change, made behind those given as flags")
+	like := f.String("like", "", "`FILE`: a copy of the one file that was edited by hand; prints the edits that give it, for -edits")
+	format := f.String("format", "", conf.FormatNames()+"; guessed from path and content without it")
+	write := f.Bool("write", false, "write the files, not only the diff")
 	return func(_ context.Context, t *terminal, args []string) error {
-		if len(args) != 1 || len(edits) == 0 {
-			return usagef("want -set, -remove, -comment-out or -replace, and one file")
+		all := *edits
+		if *from != "" {
+			text, err := os.ReadFile(*from)
+			if err != nil {
+				return err
+			}
+			more, err := change.ParseEdits(*from, text)
+			if err != nil {
+				return err
+			}
+			all = append(all, more...)
 		}
-		before, err := t.parse(args[0], *format)
+		switch {
+		case *like != "" && (len(all) > 0 || len(args) != 1):
+			return usagef("-like wants one file and no edits")
+		case *like != "":
+			return t.derive(args[0], *like, *format)
+		case len(args) == 0 || len(all) == 0:
+			return usagef("want -set, -add, -take, -remove, -comment-out, -uncomment, -insert, -replace or -edits, and a file")
+		}
+		type result struct {
+			File        string            `json:"file"`
+			Diff        string            `json:"diff"`
+			Alterations []conf.Alteration `json:"alterations"`
+		}
+		var results []result
+		var after []*conf.Document
+		files, err := t.documents(args, *format)
 		if err != nil {
 			return err
 		}
-		after, err := before.Apply(edits...)
+		byFile, err := shared(files.Documents, all)
 		if err != nil {
 			return err
 		}
-		text := change.Unified(args[0], before.Bytes(), after.Bytes())
-		if ok, err := t.show(map[string]any{"file": args[0], "diff": text, "alterations": conf.Compare(before, after)}); ok && err != nil {
+		for i, before := range files.Documents { // all of them, or none
+			next, err := before.Apply(byFile[i]...)
+			if err != nil {
+				return err
+			}
+			after = append(after, next)
+			results = append(results, result{before.Name, change.Unified(before.Name, before.Bytes(), next.Bytes()), conf.Compare(before, next)})
+		}
+		var shown any = results
+		if len(results) == 1 {
+			shown = results[0]
+		}
+		if ok, err := t.show(shown); ok && err != nil {
 			return err
 		} else if !ok {
-			t.diff(text)
+			for _, r := range results {
+				t.diff(r.Diff)
+				if len(r.Alterations) == 1 && r.Alterations[0].Kind == "comments" {
+					fmt.Fprintf(t.errs, "%s: %s\n", r.File, r.Alterations[0].Words())
+				}
+			}
 		}
-		if text == "" {
+		changed := false
+		for i, r := range results {
+			if r.Diff == "" {
+				continue
+			}
+			changed = true
+			if *write {
+				if err := replace(r.File, after[i].Bytes()); err != nil {
+					return err
+				}
+			}
+		}
+		if !changed {
 			fmt.Fprintln(t.errs, "nothing to change")
-			return nil
-		}
-		if *write {
-			return replace(args[0], after.Bytes())
 		}
 		return nil
 	}
 }}
+
+// shared gives each file its edits: all, where there is one file; of several,
+// each edit goes to the files that have its address, and makes nothing anew.
+func shared(files []*conf.Document, edits []conf.Edit) ([][]conf.Edit, error) {
+	byFile := make([][]conf.Edit, len(files))
+	if len(files) == 1 {
+		return [][]conf.Edit{edits}, nil
+	}
+	for _, e := range edits {
+		found := false
+		for i, d := range files {
+			if d.Reaches(e) {
+				found = true
+				byFile[i] = append(byFile[i], e)
+			}
+		}
+		if !found {
+			return nil, fmt.Errorf("%s %s: is in none of these %d files; what is not there is made in a file named alone", e.Do, e.Address, len(files))
+		}
+	}
+	return byFile, nil
+}
+
+// derive prints the edits that turn a file into a copy edited by hand.
+func (t *terminal) derive(name, like, format string) error {
+	before, err := t.parse(name, format)
+	if err != nil {
+		return err
+	}
+	copied, err := os.ReadFile(like)
+	if err != nil {
+		return err
+	}
+	after, err := conf.Parse(like, before.Format, copied)
+	if err != nil {
+		return err
+	}
+	edits, err := conf.Derive(before, after)
+	if err != nil {
+		return err
+	}
+	if len(edits) == 0 {
+		fmt.Fprintln(t.errs, "nothing to change")
+		return nil
+	}
+	text, err := change.WriteEdits(edits)
+	if err != nil {
+		return err
+	}
+	fmt.Fprint(t.out, string(text))
+	return nil
+}
+
+// documentFlags adds a flag per edit within a file; the edits keep the order in
+// which they are given.
+func documentFlags(f *flag.FlagSet) *[]conf.Edit {
+	var edits []conf.Edit
+	address := func(name, help string, do conf.Action) {
+		f.Func(name, "`ADDRESS`: "+help+"; may be repeated", func(text string) error {
+			edits = append(edits, conf.Edit{Do: do, Address: text})
+			return nil
+		})
+	}
+	assignment := func(name, form, help string, do conf.Action) {
+		f.Func(name, "`"+form+"`: "+help+"; may be repeated", func(text string) error {
+			address, value, err := conf.SplitAssignment(text)
+			edits = append(edits, conf.Edit{Do: do, Address: address, To: conf.Text(value)})
+			return err
+		})
+	}
+	assignment("set", "ADDRESS=VALUE", "give an entry a value", conf.Set)
+	assignment("add", "ADDRESS=MEMBER", "put a member into a list", conf.Add)
+	assignment("take", "ADDRESS=MEMBER", "take a member out of a list", conf.Take)
+	address("remove", "take an entry or block out", conf.Remove)
+	address("comment-out", "make comments of an entry or block", conf.CommentOut)
+	address("uncomment", "bring an entry or block back that is commented out", conf.Uncomment)
+
+	var text, find string
+	f.Func("insert", "`TEXT`: lines in the file's own syntax; -into, -before or -after says where", func(s string) error {
+		text = s
+		return nil
+	})
+	place := func(name, help string, where conf.Place) {
+		f.Func(name, "`ADDRESS`: "+help, func(s string) error {
+			if text == "" {
+				return fmt.Errorf("want -insert before it")
+			}
+			edits = append(edits, conf.Edit{Do: conf.Insert, Address: s, Text: text, Where: where})
+			text = ""
+			return nil
+		})
+	}
+	place("into", "the inserted text becomes the last of this block; '' is the whole file", conf.Into)
+	place("before", "the inserted text goes before this", conf.Before)
+	place("after", "the inserted text goes behind this", conf.After)
+	f.Func("replace", "`TEXT`: exact text to replace, in the format text; -with says by what", func(s string) error {
+		find = s
+		return nil
+	})
+	f.Func("with", "`TEXT`: what takes the place of the text that -replace named", func(s string) error {
+		if find == "" {
+			return fmt.Errorf("want -replace before it")
+		}
+		edits = append(edits, conf.Edit{Do: conf.Replace, Find: find, To: conf.Text(s)})
+		find = ""
+		return nil
+	})
+	last := func(name, help string, apply func(*conf.Edit, string) error) {
+		f.Func(name, help, func(s string) error {
+			if len(edits) == 0 {
+				return fmt.Errorf("want the edit before it")
+			}
+			return apply(&edits[len(edits)-1], s)
+		})
+	}
+	last("every", "`N`: the edit before it is meant for exactly N places", func(e *conf.Edit, s string) error {
+		_, err := fmt.Sscanf(s, "%d", &e.Every)
+		if err != nil || e.Every < 1 {
+			return fmt.Errorf("want a number of places")
+		}
+		return nil
+	})
+	last("each", "`ITEM`: makes the edit before it for this item, which {item} stands for in it; may be repeated", func(e *conf.Edit, s string) error {
+		if !strings.Contains(e.Address+e.To.Text+e.Text, conf.Item) {
+			return fmt.Errorf("the edit before it has no {item}")
+		}
+		e.Each = append(e.Each, s)
+		return nil
+	})
+	return &edits
+}
 
 // replace writes beside the file and renames, keeping owner and mode.
 func replace(name string, data []byte) error {

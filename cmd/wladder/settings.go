@@ -4,40 +4,198 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"io/fs"
 	"os"
+	"path/filepath"
+	"strings"
 
 	"wladder/core/conf"
 )
 
-var settings = command{"settings", "FILE…", "what local configuration files say", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
-	format := f.String("format", "", conf.FormatNames()+"; guessed from the path without it")
+var settings = command{"settings", "FILE|DIRECTORY…", "what local configuration files say, and what of it is in force", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	format := f.String("format", "", conf.FormatNames()+"; guessed from path and content without it")
+	find := f.String("find", "", "`TEXT`: only settings whose address or value holds this, with the lines around each")
+	var request conf.Request
+	asked := false
+	f.Func("for", "`WHAT=VALUE`: only what governs a request with this host, port, path, file, user, group or address; may be repeated", func(text string) error {
+		what, value, _ := strings.Cut(text, "=")
+		field := map[string]*string{"host": &request.Host, "port": &request.Port, "path": &request.Path, "file": &request.File,
+			"user": &request.User, "group": &request.Group, "address": &request.Address}[what]
+		if field == nil || value == "" {
+			return fmt.Errorf("want host=, port=, path=, file=, user=, group= or address=, and a value")
+		}
+		*field, asked = value, true
+		return nil
+	})
 	return func(_ context.Context, t *terminal, args []string) error {
 		if len(args) == 0 {
-			return usagef("want one or more files")
+			return usagef("want one or more files or directories")
 		}
-		all := []conf.Setting{}
-		for _, name := range args {
-			doc, err := t.parse(name, *format)
-			if err != nil {
+		files, err := t.documents(args, *format)
+		if err != nil {
+			return err
+		}
+		all := files.Settings()
+		if asked {
+			if all, err = files.Governing(request); err != nil {
 				return err
 			}
-			all = append(all, doc.Settings()...)
+		}
+		if *find != "" {
+			kept := all[:0]
+			for _, s := range all {
+				if strings.Contains(strings.ToLower(s.Address+"\n"+s.Value), strings.ToLower(*find)) {
+					kept = append(kept, s)
+				}
+			}
+			all = kept
+		}
+		if all == nil {
+			all = []conf.Setting{}
 		}
 		if ok, err := t.show(all); ok {
 			return err
 		}
-		var rows [][]string
-		for _, s := range all {
-			out := ""
-			if s.CommentedOut {
-				out = "commented out"
-			}
-			rows = append(rows, []string{fmt.Sprintf("%s:%d", s.File, s.Line), s.Address, out, s.Value})
+		if *find != "" {
+			t.around(files, all)
+			return nil
 		}
-		t.table([]string{"WHERE", "ADDRESS", "", "VALUE"}, rows)
+		var rows [][]string
+		reasons := false
+		for _, s := range all {
+			reasons = reasons || s.Why != "" && !s.CommentedOut
+			state := string(s.InForce)
+			if s.CommentedOut {
+				state = "commented out"
+			}
+			rows = append(rows, []string{fmt.Sprintf("%s:%d", s.File, s.Line), s.Address, state, s.Value, s.Why})
+			if s.CommentedOut {
+				rows[len(rows)-1][4] = ""
+			}
+		}
+		head := []string{"WHERE", "ADDRESS", "IN FORCE", "VALUE", "WHY"}
+		if !reasons {
+			head = head[:4]
+			for i := range rows {
+				rows[i] = rows[i][:4]
+			}
+		}
+		t.table(head, rows)
+		for _, d := range files.Documents {
+			if passed := d.Passed(); len(passed) > 0 {
+				lines := "line"
+				if len(passed) > 1 {
+					lines = "lines"
+				}
+				at := make([]string, 0, len(passed))
+				for i, p := range passed {
+					if i == 12 {
+						at = append(at, fmt.Sprintf("and %d more", len(passed)-i))
+						break
+					}
+					at = append(at, fmt.Sprint(p.Line))
+				}
+				fmt.Fprintf(t.errs, "%s: kept as it is, not understood as %s: %s %s\n", d.Name, d.Format, lines, strings.Join(at, ", "))
+			}
+		}
 		return nil
 	}
 }}
+
+// around shows each setting within the lines that stand around it.
+func (t *terminal) around(files *conf.Files, all []conf.Setting) {
+	const context = 2
+	text := map[string][]string{}
+	for _, d := range files.Documents {
+		text[d.Name] = strings.Split(string(d.Bytes()), "\n")
+	}
+	for i, s := range all {
+		if i > 0 {
+			fmt.Fprintln(t.out)
+		}
+		state := string(s.InForce)
+		if s.Why != "" && !s.CommentedOut {
+			state += ": " + s.Why
+		} else if s.CommentedOut {
+			state = "commented out"
+		}
+		fmt.Fprintf(t.out, "%s:%d  %s  (%s)\n", s.File, s.Line, plain(s.Address), plain(state))
+		for n := max(1, s.Line-context); n <= min(len(text[s.File]), s.Line+context); n++ {
+			mark := " "
+			if n == s.Line {
+				mark = ">"
+			}
+			fmt.Fprintf(t.out, "%s %4d  %s\n", mark, n, plain(strings.TrimRight(text[s.File][n-1], "\r")))
+		}
+	}
+}
+
+// documents reads files, and those below directories whose format is clear; a
+// guessed format is said. A file named by itself that cannot be read as a
+// document is an error, one below a directory is passed over with its reason.
+func (t *terminal) documents(args []string, format string) (*conf.Files, error) {
+	files := &conf.Files{}
+	var roots []string
+	add := func(name string, must bool) error {
+		d, err := t.parse(name, format)
+		if err != nil && must {
+			return err
+		}
+		if err != nil {
+			fmt.Fprintf(t.errs, "passed over: %v\n", err)
+			return nil
+		}
+		files.Documents = append(files.Documents, d)
+		return nil
+	}
+	for _, arg := range args {
+		info, err := os.Stat(arg)
+		if err != nil {
+			return nil, err
+		}
+		if !info.IsDir() {
+			if err := add(arg, true); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		roots = append(roots, filepath.Clean(arg))
+		err = filepath.WalkDir(arg, func(name string, entry fs.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			if info, err := os.Stat(name); err != nil || !info.Mode().IsRegular() || info.Size() > conf.MaxSize { // links are followed
+				return nil
+			}
+			data, err := os.ReadFile(name)
+			if err != nil {
+				return err
+			}
+			if format == "" && conf.GuessContent(filepath.ToSlash(name), data) == "" {
+				return nil
+			}
+			return add(name, false)
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	if len(files.Documents) == 0 {
+		return nil, fmt.Errorf("%s: no file whose format the path or content suggests; name files, and their -format", strings.Join(args, ", "))
+	}
+	if len(roots) > 0 { // below a directory that was read, what is not there is not there
+		files.Known = func(pattern string) bool {
+			dir := filepath.Dir(pattern)
+			for _, r := range roots {
+				if dir == r || r == "." || strings.HasPrefix(dir, r+string(filepath.Separator)) {
+					return true
+				}
+			}
+			return false
+		}
+	}
+	return files, nil
+}
 
 // parse reads a local file; a guessed format is said.
 func (t *terminal) parse(name, format string) (*conf.Document, error) {
@@ -47,8 +205,8 @@ func (t *terminal) parse(name, format string) (*conf.Document, error) {
 	}
 	f := conf.Format(format)
 	if f == "" {
-		if f = conf.GuessFormat(name); f == "" {
-			return nil, usagef("%s: the path suggests no format; say it with -format %s", name, conf.FormatNames())
+		if f = conf.GuessContent(filepath.ToSlash(name), data); f == "" {
+			return nil, usagef("%s: neither path nor content suggests a format; say it with -format %s", name, conf.FormatNames())
 		}
 		fmt.Fprintf(t.errs, "%s: read as %s\n", name, f)
 	}

@@ -98,7 +98,7 @@ func TestRender(t *testing.T) {
 
 func TestParseSaysAllThatIsWrong(t *testing.T) {
 	_, err := ParseSpec("c.yaml", []byte("title: t\nreason: ''\nservice: 'X y'\nwhere: cores ==\nexpect: 9..2\nedits:\n  - {set: a, remove: b}\n  - {set: a}\nladder: {stages: [0], at_once: 2}\n"))
-	for _, want := range []string{"reason: is empty", "service: ", "where: ", "expect: ", "number 1: want one of set, remove", "number 2: set a: want one of to, compute or secret", "stage \"0\""} {
+	for _, want := range []string{"reason: is empty", "service: ", "where: ", "expect: ", "number 1: want one of set, add, take, remove", "number 2: set a: want one of to, compute or secret", "stage \"0\""} {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q is not in:\n%v", want, err)
 		}
@@ -116,9 +116,9 @@ func TestParseSaysAllThatIsWrong(t *testing.T) {
 			t.Errorf("%q: error is %v; want %q", text, err, want)
 		}
 	}
-	bad := strings.NewReplacer("format: nginx", "format: toml", "nginx.service", "--all", "events/worker_connections", `"events["`, "/etc/nginx/nginx.conf", "../x", "status == 200", "status").Replace(serviceYAML)
+	bad := strings.NewReplacer("format: nginx", "format: leaflet", "nginx.service", "--all", "events/worker_connections", `"events["`, "/etc/nginx/nginx.conf", "../x", "status == 200", "status").Replace(serviceYAML)
 	_, err = ParseService("s.yaml", []byte(bad))
-	for _, want := range []string{`format "toml"`, "unit: ", "address", "clean absolute path", "want true or false"} {
+	for _, want := range []string{`format "leaflet"`, "unit: ", "address", "clean absolute path", "want true or false"} {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q is not in:\n%v", want, err)
 		}

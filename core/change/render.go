@@ -192,7 +192,7 @@ func (s *set) heaviest() { s.need = len(s.svc.Acts) - 1 }
 
 func (s *set) edit(e Edit) {
 	switch verb := e.verb(); verb {
-	case "set", "remove", "comment-out", "replace":
+	case "set", "add", "take", "remove", "comment-out", "uncomment", "insert", "replace":
 		s.within(e, verb)
 	case "put":
 		s.put(e)
@@ -388,9 +388,27 @@ func (s *set) within(e Edit, verb string) {
 		s.refuse(f, at.Line, "%s", s.redactor.Clean(text))
 		return
 	}
+	if edit.Do != conf.Set && !s.judgeBrought(f, doc, next) {
+		return
+	}
 	f.Candidate.Content, f.last = next.Bytes(), next
 	s.exposed(f, e)
 	s.brings(f, doc, next)
+}
+
+// judgeBrought holds what an edit brought, other than by set, against the rules.
+func (s *set) judgeBrought(f *Rendered, was, now *conf.Document) bool {
+	well := true
+	for _, a := range conf.Compare(was, now) {
+		address, err := conf.ParseAddress(a.Address)
+		if err != nil || a.New == "" {
+			continue
+		}
+		if rule := s.svc.setting(f.Key, address); rule != nil {
+			well = s.judge(f, now, conf.Edit{Address: a.Address, To: conf.Text(a.New)}, rule) && well
+		}
+	}
+	return well
 }
 
 // judge holds a value against the definition's rule for it.
@@ -421,12 +439,13 @@ func (s *set) judge(f *Rendered, doc *conf.Document, edit conf.Edit, rule *Setti
 }
 
 func (s *set) resolve(f *Rendered, e Edit, verb string) (conf.Edit, bool) {
-	edit := conf.Edit{Do: conf.Action(verb), Address: e.Set + e.Remove + e.CommentOut, Every: e.Every}
+	edit := e.document()
 	var err error
 	switch {
 	case verb == "replace":
-		edit.Find = e.Replace
 		edit.To.Text, err = fillSecrets(e.With, s.reading.Secrets)
+	case verb == "insert":
+		edit.Text, err = fillSecrets(e.Insert, s.reading.Secrets)
 	case verb != "set":
 	case e.To != nil:
 		edit.To = e.To.Value

@@ -5,6 +5,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/goccy/go-yaml"
+
 	"wladder/core/conf"
 	"wladder/core/expr"
 	"wladder/core/ladder"
@@ -29,15 +31,24 @@ type Spec struct {
 
 // Edit is one edit as written. Files are named by their key in the definition.
 type Edit struct {
-	File string `yaml:"file"` // of set, remove, comment-out, replace, mode; may be left out where there is one
+	File string `yaml:"file"` // of edits within a file, and of mode; may be left out where there is one
 
-	Set        string  `yaml:"set"`
-	To         *Scalar `yaml:"to"`
-	Compute    string  `yaml:"compute"` // a CEL expression over expr.HostVars
-	Secret     string  `yaml:"secret"`  // the name of a secret
-	Remove     string  `yaml:"remove"`
-	CommentOut string  `yaml:"comment-out"`
-	Every      int     `yaml:"every"`
+	Set        string   `yaml:"set"`
+	To         *Scalar  `yaml:"to"`      // of set: the value; of add: the address
+	Compute    string   `yaml:"compute"` // a CEL expression over expr.HostVars
+	Secret     string   `yaml:"secret"`  // the name of a secret
+	Add        string   `yaml:"add"`     // a member of the list at the address in to
+	Take       string   `yaml:"take"`    // a member of the list at the address in from
+	From       string   `yaml:"from"`
+	Remove     string   `yaml:"remove"`
+	CommentOut string   `yaml:"comment-out"`
+	Uncomment  string   `yaml:"uncomment"`
+	Insert     string   `yaml:"insert"` // text in the file's own syntax
+	Into       *string  `yaml:"into"`   // a block's address; empty for the whole file
+	Before     string   `yaml:"before"`
+	After      string   `yaml:"after"`
+	Every      int      `yaml:"every"`
+	Each       []string `yaml:"each"` // what {item} stands for, one edit each
 
 	Replace string `yaml:"replace"` // exact text, in the format text
 	With    string `yaml:"with"`    // may hold {secret:NAME}
@@ -59,7 +70,7 @@ type Edit struct {
 // verb names what the edit does; "" where it says nothing or several things.
 func (e Edit) verb() string {
 	verb, n := "", 0
-	for _, v := range [][2]string{{"set", e.Set}, {"remove", e.Remove}, {"comment-out", e.CommentOut}, {"replace", e.Replace}, {"put", e.Put},
+	for _, v := range [][2]string{{"set", e.Set}, {"add", e.Add}, {"take", e.Take}, {"remove", e.Remove}, {"comment-out", e.CommentOut}, {"uncomment", e.Uncomment}, {"insert", e.Insert}, {"replace", e.Replace}, {"put", e.Put},
 		{"delete", e.Delete}, {"move", e.Move}, {"link", e.Link}, {"make", e.Make}} {
 		if v[1] != "" {
 			verb = v[0]
@@ -75,15 +86,122 @@ func (e Edit) verb() string {
 	return verb
 }
 
+// within tells whether the edit changes what stands in a file, by address.
+func (e Edit) within() bool {
+	switch e.verb() {
+	case "set", "add", "take", "remove", "comment-out", "uncomment", "insert", "replace":
+		return true
+	}
+	return false
+}
+
+// document gives the edit as documents take it; a set's value is left to be
+// filled in where it is computed or secret.
+func (e Edit) document() conf.Edit {
+	edit := conf.Edit{Do: conf.Action(e.verb()), Address: e.Set + e.From + e.Remove + e.CommentOut + e.Uncomment + e.Before + e.After, Every: e.Every, Each: e.Each}
+	switch edit.Do {
+	case conf.Set:
+		if e.To != nil {
+			edit.To = e.To.Value
+		}
+	case conf.Add:
+		edit.To = conf.Text(e.Add)
+		if e.To != nil {
+			edit.Address = e.To.Text
+		}
+	case conf.Take:
+		edit.To = conf.Text(e.Take)
+	case conf.Insert:
+		edit.Text, edit.Where = e.Insert, conf.Into
+		switch {
+		case e.Into != nil:
+			edit.Address = *e.Into
+		case e.Before != "":
+			edit.Where = conf.Before
+		default:
+			edit.Where = conf.After
+		}
+	case conf.Replace:
+		edit.Find, edit.To = e.Replace, conf.Text(e.With)
+	}
+	return edit
+}
+
+// ParseEdits reads a list of edits within one file, as retouch takes them: as in
+// a change, without what needs a host or a server.
+func ParseEdits(name string, data []byte) ([]conf.Edit, error) {
+	var list []Edit
+	if err := decode(name, data, &list); err != nil {
+		return nil, err
+	}
+	p := &Problems{File: name}
+	var edits []conf.Edit
+	for i, e := range list {
+		bad := func(format string, args ...any) { p.add("number %d: "+format, append([]any{i + 1}, args...)...) }
+		e.check(bad)
+		if verb := e.verb(); verb != "" && (!e.within() || e.File != "" || e.Compute+e.Secret != "") {
+			bad("%s: want an edit within the file, with a literal value", verb)
+		}
+		edits = append(edits, e.document())
+	}
+	if len(list) == 0 {
+		p.add("there is no edit; want a list of them")
+	}
+	return edits, p.err()
+}
+
+// WriteEdits gives edits as ParseEdits reads them.
+func WriteEdits(edits []conf.Edit) ([]byte, error) { return yaml.Marshal(EditsAsWritten(edits)) }
+
+// EditsAsWritten gives edits in the shape that a change's YAML has.
+func EditsAsWritten(edits []conf.Edit) []yaml.MapSlice {
+	var list []yaml.MapSlice
+	for _, e := range edits {
+		var m yaml.MapSlice
+		put := func(key string, value any) { m = append(m, yaml.MapItem{Key: key, Value: value}) }
+		switch e.Do {
+		case conf.Set:
+			put("set", e.Address)
+			if e.To.Words != nil {
+				put("to", e.To.Words)
+			} else {
+				put("to", e.To.Text)
+			}
+		case conf.Add:
+			put("add", e.To.Text)
+			put("to", e.Address)
+		case conf.Take:
+			put("take", e.To.Text)
+			put("from", e.Address)
+		case conf.Insert:
+			put("insert", e.Text)
+			put(string(e.Where), e.Address)
+		case conf.Replace:
+			put("replace", e.Find)
+			put("with", e.To.Text)
+		default:
+			put(string(e.Do), e.Address)
+		}
+		if e.Every > 0 {
+			put("every", e.Every)
+		}
+		if e.Each != nil {
+			put("each", e.Each)
+		}
+		list = append(list, m)
+	}
+	return list
+}
+
 // check says what is wrong with the edit by itself.
 func (e Edit) check(bad func(format string, args ...any)) {
 	verb := e.verb()
 	if verb == "" {
-		bad("want one of set, remove, comment-out, replace, put, delete, move, link, make or mode")
+		bad("want one of set, add, take, remove, comment-out, uncomment, insert, replace, put, delete, move, link, make or mode")
 		return
 	}
 	values := 0
-	for _, given := range []bool{e.To != nil, e.Compute != "", e.Secret != ""} {
+	for _, given := range []bool{e.To != nil && verb != "add", e.Compute != "", e.Secret != ""} {
 		if given {
 			values++
 		}
@@ -93,12 +211,28 @@ func (e Edit) check(bad func(format string, args ...any)) {
 	} else if verb != "set" && values > 0 {
 		bad("%s takes no value", verb)
 	}
+	places := 0
+	for _, given := range []bool{e.Into != nil, e.Before != "", e.After != ""} {
+		if given {
+			places++
+		}
+	}
+	switch {
+	case verb == "add" && (e.To == nil || e.To.Text == ""):
+		bad("add %s: want to, the address of the list", e.Add)
+	case (verb == "take") != (e.From != ""):
+		bad("take wants from, the address of the list")
+	case verb == "insert" && places != 1 || verb != "insert" && places > 0:
+		bad("insert wants one of into, before or after; no other edit takes them")
+	case len(e.Each) > 0 && !e.within():
+		bad("each belongs to edits within a file")
+	}
 	if e.Compute != "" {
 		if _, err := expr.Compile(e.Compute, expr.HostVars, expr.Scalar); err != nil {
 			bad("%v", err)
 		}
 	}
-	if address := e.Set + e.Remove + e.CommentOut; address != "" {
+	if address := e.document().Address; address != "" {
 		if _, err := conf.ParseAddress(address); err != nil {
 			bad("%v", err)
 		}
@@ -127,7 +261,7 @@ func (e Edit) check(bad func(format string, args ...any)) {
 
 // secretNames lists the secrets that the edit refers to.
 func (e Edit) secretNames() []string {
-	text := e.With
+	text := e.With + e.Insert
 	if e.Text != nil {
 		text += *e.Text
 	}

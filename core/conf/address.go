@@ -202,22 +202,87 @@ func SplitAssignment(text string) (address, value string, err error) {
 	return "", "", fmt.Errorf("%q has no =; want ADDRESS=VALUE", text)
 }
 
-// children gives the live nodes below parent that step picks, in file order.
-func (d *Document) children(parent *Node, step Step) []*Node {
-	if step.Attribute {
+// argument joins a node's words as one text, the form in which picks name them.
+func (d *Document) argument(n *node) string {
+	if raw, ok := d.plainArgument(n); ok {
+		return raw
+	}
+	words := d.words(n)
+	if len(words) == 1 {
+		return words[0].text
+	}
+	texts := make([]string, len(words))
+	for i, w := range words {
+		texts[i] = w.text
+	}
+	return strings.Join(texts, " ")
+}
+
+// plainArgument is an argument that reads as it stands: without quotes, escapes
+// or comments, words with single blanks between.
+func (d *Document) plainArgument(n *node) (raw string, ok bool) {
+	if n.value.empty() {
+		return "", true
+	}
+	if d.split == nil || n.raw {
+		return "", false
+	}
+	raw = d.text(n.value)
+	if k := len(raw); k > 2 && raw[0] == '"' && raw[k-1] == '"' && n.kind == block && d.Format != Chrony {
+		raw = raw[1 : k-1]
+	}
+	for i := range len(raw) {
+		switch c := raw[i]; {
+		case c > '\\', c > '\'' && c < '\\':
+		case c == ' ' && i > 0 && raw[i-1] != ' ':
+		case c == '!' || c == '$' || c == '%' || c == '&':
+		default:
+			return "", false
+		}
+	}
+	return raw, true
+}
+
+// words gives an entry's values or a block's arguments; offsets count from the
+// value's start.
+func (d *Document) words(n *node) []word {
+	if n.value.empty() {
 		return nil
 	}
-	var named []*Node
-	for _, c := range parent.Children {
-		if !c.CommentedOut && d.syntax.same(c.Name, step.Name) {
+	raw := d.text(n.value)
+	if d.split == nil || n.raw {
+		return []word{{0, len(raw), d.meaning(n)}}
+	}
+	words, _ := d.split(raw)
+	return words
+}
+
+// meaning is the value of an entry of one text: decoded, but as it stands where
+// it goes on over lines.
+func (d *Document) meaning(n *node) string {
+	raw := d.text(n.value)
+	if n.raw || d.decode == nil || d.lines != nil && d.lines.folding != single && d.lines.folding != quoted && strings.IndexByte(raw, '\n') >= 0 {
+		return raw
+	}
+	if d.latin1() {
+		return fromLatin1(raw)
+	}
+	return d.decode(raw)
+}
+
+// children gives the nodes below parent that step picks, in file order: the
+// live ones, or those that are commented out.
+func (d *Document) children(parent *node, step Step, commented bool) []*node {
+	var named []*node
+	name := d.canonical(step.Name)
+	for c := range d.below(parent) {
+		if c.commented == commented && c.attribute == step.Attribute && d.same(c, name) {
 			named = append(named, c)
 		}
 	}
 	switch {
 	case step.ByArg:
-		return keep(named, func(n *Node) bool {
-			return n.argument() == step.Argument || !n.Block && len(n.Words) > 1 && n.Words[0].Text == step.Argument
-		})
+		return keep(named, func(n *node) bool { return d.argued(n, step.Argument) })
 	case step.Index > 0 && step.Index <= len(named):
 		return named[step.Index-1 : step.Index]
 	case step.Index < 0 && -step.Index <= len(named):
@@ -225,9 +290,11 @@ func (d *Document) children(parent *Node, step Step) []*Node {
 	case step.Index != 0:
 		return nil
 	case step.Key != "":
-		return keep(named, func(n *Node) bool {
-			for _, c := range d.children(n, Step{Name: step.Key}) {
-				if c.argument() == step.Is || len(keep(c.Words, func(w Word) bool { return w.Text == step.Is })) > 0 {
+		return keep(named, func(n *node) bool {
+			for _, c := range d.children(n, Step{Name: step.Key, Attribute: step.KeyAttr}, commented) {
+				words := d.words(c)
+				if len(words) == 1 && words[0].text == step.Is || d.argument(c) == step.Is ||
+					d.split != nil && len(keep(words, func(w word) bool { return w.text == step.Is })) > 0 {
 					return true
 				}
 			}
@@ -235,6 +302,20 @@ func (d *Document) children(parent *Node, step Step) []*Node {
 		})
 	}
 	return named
+}
+
+// argued tells whether a node's argument, or an entry's first word of several,
+// is the one that a pick names.
+func (d *Document) argued(n *node, argument string) bool {
+	if raw, ok := d.plainArgument(n); ok {
+		first, _, several := strings.Cut(raw, " ")
+		return raw == argument || n.kind == entry && several && first == argument
+	}
+	words := d.words(n)
+	if len(words) == 1 {
+		return words[0].text == argument
+	}
+	return d.argument(n) == argument || n.kind == entry && len(words) > 1 && words[0].text == argument
 }
 
 func keep[T any](all []T, want func(T) bool) []T {
@@ -247,15 +328,25 @@ func keep[T any](all []T, want func(T) bool) []T {
 	return kept
 }
 
-// Find gives every live node that the address fits, in file order.
-func (d *Document) Find(a Address) []*Node {
-	at := []*Node{d.root}
+// find gives every live node that the address fits, in file order.
+func (d *Document) find(a Address) []*node {
+	at := []*node{d.root()}
 	for _, step := range a {
-		var next []*Node
+		var next []*node
 		for _, n := range at {
-			next = append(next, d.children(n, step)...)
+			next = append(next, d.children(n, step, false)...)
 		}
 		at = next
 	}
 	return at
+}
+
+// findCommented gives the nodes that the address fits and that are commented
+// out, within blocks that are not.
+func (d *Document) findCommented(a Address) []*node {
+	var found []*node
+	for _, parent := range d.find(a[:len(a)-1]) {
+		found = append(found, d.children(parent, a[len(a)-1], true)...)
+	}
+	return found
 }

@@ -1,54 +1,101 @@
 package conf
 
 import (
-	"fmt"
-	"slices"
+	"errors"
 	"strings"
 )
 
-// braces reads nginx's syntax: words up to ";" make an entry, words up to "{" a
-// block. Words, quotes and escapes are those of ngx_conf_read_token in nginx's
-// source (src/core/ngx_conf_file.c).
-type braces struct{}
+// The family of brace formats: words up to ";" make an entry, words up to "{" a
+// block, whatever lines they stand on.
 
-func (braces) same(a, b string) bool { return a == b }
+// braceRules is what nginx and named differ in.
+type braceRules struct {
+	slashes bool // // and /* */ are comments, too
+	ended   bool // a block ends in "};", and may go on behind its brace
+	word    func(src string, i int) (end int, err error)
+	raw     func(name string) bool // blocks of foreign code, kept whole
+}
 
-func wide(b byte) bool { return b == ' ' || b == '\t' || b == '\r' || b == '\n' }
+var (
+	nginxRules = braceRules{word: nginxWord, raw: func(name string) bool { return strings.HasSuffix(name, "_by_lua_block") }}
+	namedRules = braceRules{word: namedWord, slashes: true, ended: true, raw: func(string) bool { return false }}
+)
 
-// lexWord reads the word at i and gives where it ends. A bare word ends at
-// white space, ";" or "{" ("${" excepted).
-func lexWord(data string, i int) (Word, error) {
-	start := i
-	if q := data[i]; q == '"' || q == '\'' {
-		for i++; i < len(data); i++ {
-			switch data[i] {
+var (
+	errQuote = errors.New("the quote opened here is not closed")
+	// bareByte tells what goes on with a bare word, without a closer look.
+	nginxBare, namedBare = notOneOf(" \t\r\n;{\\$"), notOneOf(" \t\r\n;{}\"#/")
+)
+
+func notOneOf(stops string) (t [256]bool) {
+	for c := range t {
+		t[c] = strings.IndexByte(stops, byte(c)) < 0
+	}
+	return t
+}
+
+// nginxWord gives where the word at i ends. A bare word ends at white space, ";"
+// or "{" ("${" excepted); a backslash hides the byte behind it.
+func nginxWord(src string, i int) (int, error) {
+	if q := src[i]; q == '"' || q == '\'' {
+		for i++; i < len(src); i++ {
+			switch src[i] {
 			case '\\':
 				i++
 			case q:
-				return Word{Span{start, i + 1}, unescape(data[start+1 : i])}, nil
+				return i + 1, nil
 			}
 		}
-		return Word{Span: Span{start, len(data)}}, fmt.Errorf("the quote %c opened here is not closed", q)
+		return len(src), errQuote
 	}
-	for ; i < len(data); i++ {
-		c := data[i]
+	for ; i < len(src); i++ {
+		c := src[i]
+		if nginxBare[c] {
+			continue
+		}
 		if c == '\\' {
 			i++
 			continue
 		}
-		if c == '$' && i+1 < len(data) && data[i+1] == '{' {
-			i++
+		if c == '$' {
+			if i+1 < len(src) && src[i+1] == '{' {
+				i++
+			}
 			continue
 		}
-		if wide(c) || c == ';' || c == '{' {
-			break
-		}
+		break
 	}
-	i = min(i, len(data))
-	return Word{Span{start, i}, unescape(data[start:i])}, nil
+	return min(i, len(src)), nil
 }
 
-func unescape(raw string) string {
+// namedWord gives where the word at i ends: quoted, possibly over lines, or bare.
+func namedWord(src string, i int) (int, error) {
+	if src[i] == '"' {
+		for i++; i < len(src); i++ {
+			switch src[i] {
+			case '\\':
+				i++
+			case '"':
+				return i + 1, nil
+			}
+		}
+		return len(src), errQuote
+	}
+	start := i
+	for ; i < len(src); i++ {
+		c := src[i]
+		if namedBare[c] || c == '#' && i > start || c == '/' && !(i+1 < len(src) && (src[i+1] == '/' || src[i+1] == '*')) {
+			continue
+		}
+		break
+	}
+	return i, nil
+}
+
+func nginxMeaning(raw string) string {
+	if raw[0] == '"' || raw[0] == '\'' {
+		raw = raw[1 : len(raw)-1]
+	}
 	if strings.IndexByte(raw, '\\') < 0 {
 		return raw
 	}
@@ -59,16 +106,9 @@ func unescape(raw string) string {
 			continue
 		}
 		i++
-		switch raw[i] {
-		case '"', '\'', '\\':
-			b.WriteByte(raw[i])
-		case 't':
-			b.WriteByte('\t')
-		case 'r':
-			b.WriteByte('\r')
-		case 'n':
-			b.WriteByte('\n')
-		default:
+		if at := strings.IndexByte(`"'\trn`, raw[i]); at >= 0 {
+			b.WriteByte("\"'\\\t\r\n"[at])
+		} else {
 			b.WriteByte('\\')
 			b.WriteByte(raw[i])
 		}
@@ -76,109 +116,188 @@ func unescape(raw string) string {
 	return b.String()
 }
 
-type openBlock struct {
-	node    *Node
-	comment []*Node // commented-out blocks open within it
-}
-
-func (braces) parse(d *Document) error {
-	data, i := d.src, d.bom()
-	stack := []openBlock{{node: d.root}}
-	words := make([]Word, 0, 8)
-	for {
-		for i < len(data) && wide(data[i]) {
+func namedMeaning(raw string) string {
+	if raw[0] != '"' {
+		return raw
+	}
+	raw = raw[1 : len(raw)-1]
+	if strings.IndexByte(raw, '\\') < 0 {
+		return raw
+	}
+	var b strings.Builder
+	for i := 0; i < len(raw); i++ {
+		if raw[i] == '\\' && i+1 < len(raw) {
 			i++
 		}
-		top := &stack[len(stack)-1]
-		if i == len(data) {
-			if len(words) > 0 {
-				return d.errorAt(words[0].Start, "%q has no end; want ; or {", d.text(words[0].Span))
+		b.WriteByte(raw[i])
+	}
+	return b.String()
+}
+
+func nginxUnname(raw string) string { return nginxMeaning(raw) }
+func namedUnname(raw string) string { return namedMeaning(raw) }
+
+// comment gives where a comment at i ends; i itself where there is none.
+func (r *braceRules) comment(src string, i int) (end int, ok bool) {
+	switch {
+	case src[i] == '#', r.slashes && src[i] == '/' && i+1 < len(src) && src[i+1] == '/':
+		if k := strings.IndexByte(src[i:], '\n'); k >= 0 {
+			return i + k, true
+		}
+		return len(src), true
+	case r.slashes && src[i] == '/' && i+1 < len(src) && src[i+1] == '*':
+		k := strings.Index(src[i+2:], "*/")
+		return i + 4 + k, k >= 0
+	}
+	return i, true
+}
+
+func (p *parser) braces(r *braceRules) error {
+	src, i := p.src, int(p.bom())
+	var inComment []int32 // commented-out blocks that are open
+	var depths []int      // the depth at which each of them was opened
+	var first, last span
+	var second int32 // where the second word begins
+	words := 0
+	for {
+		for i < len(src) && wide(src[i]) {
+			i++
+		}
+		if i == len(src) {
+			if words > 0 {
+				return p.errorAt(int(first.start), "%q has no end; want ; or {", clipped(p.text(first)))
 			}
-			if len(stack) > 1 {
-				return d.errorAt(top.node.Start, "the block %q opened here is not closed; want }", top.node.Name)
+			if len(p.open) > 1 {
+				return p.errorAt(int(p.top().whole.start), "the block %q opened here is not closed; want }", p.nameOf(p.top()))
 			}
 			return nil
 		}
-		switch c := data[i]; c {
-		case '#':
-			comment, _ := d.lineFrom(i)
-			before := i
-			for before > d.bom() && blank(data[before-1]) {
-				before--
+		c := src[i]
+		if c == '#' || c == '/' && r.slashes {
+			end, ok := r.comment(src, i)
+			if !ok {
+				return p.errorAt(i, "the comment opened here is not closed; want */")
 			}
-			if len(words) == 0 && (before == d.bom() || data[before-1] == '\n') {
-				d.commented(top, comment)
-			}
-			i = comment.End
-		case ';':
-			if len(words) == 0 {
-				return d.errorAt(i, "unexpected ;")
-			}
-			n := &Node{Name: words[0].Text, Span: Span{words[0].Start, i + 1}}
-			n.setWords(slices.Clone(words[1:]))
-			if len(words) == 1 {
-				n.Value = Span{i, i}
-			}
-			top.node.Children = append(top.node.Children, n)
-			words = words[:0]
-			i++
-		case '{':
-			if len(words) == 0 {
-				return d.errorAt(i, "unexpected {; want a name before it")
-			}
-			if len(stack) > MaxDepth {
-				return d.errorAt(i, "blocks are nested more than %d deep", MaxDepth)
-			}
-			n := &Node{Name: words[0].Text, Block: true, Span: Span{words[0].Start, len(data)}, head: i + 1}
-			n.setWords(slices.Clone(words[1:]))
-			top.node.Children = append(top.node.Children, n)
-			words = words[:0]
-			i++
-			if strings.HasSuffix(n.Name, "_by_lua_block") {
-				end := rawBlockEnd(data, i)
-				if end < 0 {
-					return d.errorAt(n.Start, "the block %q opened here is not closed; want }", n.Name)
+			if end > i {
+				for len(depths) > 0 && depths[len(depths)-1] > len(p.open) {
+					depths, inComment = depths[:len(depths)-1], inComment[:len(inComment)-1]
 				}
-				n.End, i = end, end
+				if words == 0 && src[end-1] != '/' && p.ownLine(i) {
+					id, opened, closed := p.commentedBraces(r, i, end, inComment)
+					if opened && len(inComment) < MaxDepth {
+						inComment, depths = append(inComment, id), append(depths, len(p.open))
+					} else if closed && len(inComment) > 0 {
+						inComment, depths = inComment[:len(inComment)-1], depths[:len(depths)-1]
+					}
+				}
+				i = end
 				continue
 			}
-			stack = append(stack, openBlock{node: n})
-		case '}':
-			if len(words) > 0 {
-				return d.errorAt(words[0].Start, "%q has no end; want ; before }", d.text(words[0].Span))
+		}
+		switch c {
+		case ';':
+			i++
+			if words == 0 {
+				if r.ended {
+					continue
+				}
+				return p.errorAt(i-1, "unexpected ;")
 			}
-			if len(stack) == 1 {
-				return d.errorAt(i, "unexpected }; no block is open")
+			p.add(node{name: first, value: argumentSpan(second, last, words, int32(i-1)), whole: span{first.start, int32(i)}})
+			words = 0
+		case '{':
+			i++
+			if words == 0 {
+				if !r.ended {
+					return p.errorAt(i-1, "unexpected {; want a name before it")
+				}
+				first, last = span{int32(i - 1), int32(i - 1)}, span{int32(i - 1), int32(i - 1)}
+			}
+			n := node{name: first, value: argumentSpan(second, last, words, first.end), whole: span{first.start, int32(len(src))}, head: int32(i)}
+			if _, err := p.push(n); err != nil {
+				return err
+			}
+			if words > 0 && r.raw(p.text(first)) {
+				end := rawBlockEnd(src, i)
+				if end < 0 {
+					return p.errorAt(int(first.start), "the block %q opened here is not closed; want }", p.text(first))
+				}
+				p.pop(int32(end-1), int32(end))
+				i = end
+			}
+			words = 0
+		case '}':
+			if words > 0 {
+				return p.errorAt(int(first.start), "%q has no end; want ; before }", clipped(p.text(first)))
+			}
+			if len(p.open) == 1 {
+				return p.errorAt(i, "unexpected }; no block is open")
 			}
 			i++
-			top.node.End = i
-			stack = stack[:len(stack)-1]
+			end := i
+			if r.ended {
+				for end < len(src) && wide(src[end]) {
+					end++
+				}
+				if end < len(src) && src[end] == ';' {
+					end++
+					p.pop(int32(i-1), int32(end))
+					i = end
+					continue
+				}
+			}
+			p.pop(int32(i-1), int32(i))
 		default:
-			w, err := lexWord(data, i)
+			end, err := r.word(src, i)
 			if err != nil {
-				return d.errorAt(i, "%v", err)
+				return p.errorAt(i, "%v", err)
 			}
-			if q := data[i]; (q == '"' || q == '\'') && w.End < len(data) && !wide(data[w.End]) && !strings.ContainsRune(";{)", rune(data[w.End])) {
-				return d.errorAt(w.End, "unexpected %q right behind a closed quote; want a blank, ; or {", data[w.End])
+			if end == i {
+				return p.errorAt(i, "unexpected %q", c)
 			}
-			words = append(words, w)
-			i = w.End
+			if (c == '"' || c == '\'') && end < len(src) && !r.ended && !wide(src[end]) && strings.IndexByte(";{)", src[end]) < 0 {
+				return p.errorAt(end, "unexpected %q right behind a closed quote; want a blank, ; or {", src[end])
+			}
+			last = span{int32(i), int32(end)}
+			if words == 0 {
+				first = last
+			} else if words == 1 {
+				second = last.start
+			}
+			words++
+			i = end
 		}
 	}
 }
 
+// argumentSpan is from the second word to the last; at, where there is none.
+func argumentSpan(second int32, last span, words int, at int32) span {
+	if words < 2 {
+		return span{at, at}
+	}
+	return span{second, last.end}
+}
+
+// ownLine tells that nothing stands before offset on its line.
+func (d *Document) ownLine(offset int) bool {
+	for offset > int(d.bom()) && blank(d.src[offset-1]) {
+		offset--
+	}
+	return offset == int(d.bom()) || d.src[offset-1] == '\n'
+}
+
 // rawBlockEnd finds the brace that closes a block of foreign code, by counting
 // braces outside quotes and "--" comments; -1 where there is none.
-func rawBlockEnd(data string, i int) int {
-	for depth := 1; i < len(data); i++ {
-		switch c := data[i]; {
-		case c == '-' && i+1 < len(data) && data[i+1] == '-':
-			for i < len(data) && data[i] != '\n' {
+func rawBlockEnd(src string, i int) int {
+	for depth := 1; i < len(src); i++ {
+		switch c := src[i]; {
+		case c == '-' && i+1 < len(src) && src[i+1] == '-':
+			for i < len(src) && src[i] != '\n' {
 				i++
 			}
 		case c == '"' || c == '\'':
-			for i++; i < len(data) && data[i] != c; i++ {
-				if data[i] == '\\' {
+			for i++; i < len(src) && src[i] != c; i++ {
+				if src[i] == '\\' {
 					i++
 				}
 			}
@@ -193,150 +312,156 @@ func rawBlockEnd(data string, i int) int {
 	return -1
 }
 
-// directive tells names from prose: letters, digits and underscores.
+// directive tells names from prose: letters, digits, underscores and dashes.
 func directive(name string) bool {
 	for i := range len(name) {
 		c := name[i] | 0x20
-		if !(c >= 'a' && c <= 'z' || name[i] == '_' || i > 0 && name[i] >= '0' && name[i] <= '9') {
+		if !(c >= 'a' && c <= 'z' || name[i] == '_' || i > 0 && (name[i] >= '0' && name[i] <= '9' || name[i] == '-')) {
 			return false
 		}
 	}
 	return name != ""
 }
 
-// commented reads a comment line that holds an entry, or opens or closes a
+// commentedBraces reads a comment line that holds an entry, or opens or closes a
 // block that was commented out line by line.
-func (d *Document) commented(in *openBlock, comment Span) {
-	i := comment.Start
-	for i < comment.End && d.data[i] == '#' {
+func (p *parser) commentedBraces(r *braceRules, i, end int, in []int32) (id int32, opened, closed bool) {
+	src := p.src[:end]
+	for end > i && wide(src[end-1]) {
+		end--
+	}
+	src = src[:end]
+	for i < end && (src[i] == '#' || src[i] == '/') {
 		i++
 	}
-	spaced := i < comment.End && blank(d.data[i])
-	for i < comment.End && blank(d.data[i]) {
+	spaced := i < end && blank(src[i])
+	for i < end && blank(src[i]) {
 		i++
 	}
-	body := d.src[:comment.End]
-	var words []Word
-	for start := i; i < comment.End; {
-		switch c := body[i]; {
+	if i == end || !nameByte[src[i]] && src[i] != '}' {
+		return 0, false, false
+	}
+	var first, last span
+	var second int32
+	for words := 0; i < end; {
+		switch c := src[i]; {
 		case blank(c):
 			i++
 			continue
-		case c == '}' && len(words) == 0:
-			if k := len(in.comment); k > 0 {
-				in.comment[k-1].End = i + 1
-				in.comment = in.comment[:k-1]
+		case c == '}' && words == 0:
+			if len(in) > 0 {
+				n := &p.nodes[in[len(in)-1]]
+				n.tail = int32(i)
+				if i++; r.ended && i < end && src[i] == ';' {
+					i++
+				}
+				n.whole.end = int32(i)
 			}
-			return
+			return 0, false, true
 		case c == ';' || c == '{':
-			rest := strings.TrimLeft(body[i+1:], " \t")
-			if len(words) == 0 || !directive(words[0].Text) || rest != "" && rest[0] != '#' {
-				return
+			rest := strings.TrimLeft(src[i+1:], " \t")
+			if words == 0 || !directive(p.text(first)) || rest != "" && rest[0] != '#' {
+				return 0, false, false
 			}
-			n := &Node{Name: words[0].Text, Block: c == '{', CommentedOut: true, Span: Span{start, i + 1}, head: i + 1, spaced: spaced}
-			n.setWords(words[1:])
-			parent := in.node
-			if k := len(in.comment); k > 0 {
-				parent = in.comment[k-1]
+			n := node{name: first, value: argumentSpan(second, last, words, int32(i)), whole: span{first.start, int32(i + 1)}, commented: true, spaced: spaced}
+			parent := p.open[len(p.open)-1]
+			if len(in) > 0 {
+				parent = in[len(in)-1]
 			}
-			parent.Children = append(parent.Children, n)
-			if n.Block && len(in.comment) < MaxDepth {
-				in.comment = append(in.comment, n)
+			if c == '{' {
+				n.kind, n.head, n.tail = block, int32(i+1), int32(i+1)
 			}
-			return
-		case c == '#' || len(words) > 40:
-			return
+			id = p.addTo(parent, n)
+			return id, c == '{', false
+		case c == '#' || words > 40:
+			return 0, false, false
 		}
-		w, err := lexWord(body, i)
-		if err != nil {
-			return
+		stop, err := r.word(src, i)
+		if err != nil || stop == i {
+			return 0, false, false
 		}
-		words = append(words, w)
-		i = w.End
+		last = span{int32(i), int32(stop)}
+		if words == 0 {
+			first = last
+		} else if words == 1 {
+			second = last.start
+		}
+		words++
+		i = stop
 	}
+	return 0, false, false
 }
 
-// words splits text as nginx would; ok is false where it holds anything but
-// words: an end mark, a comment, an open quote.
-func nginxWords(text string) (words []Word, ok bool) {
-	data := text
-	for i := 0; i < len(data); {
-		switch c := data[i]; {
-		case wide(c):
+// The words of a value. What is no word (an end mark, a comment, an open quote)
+// makes it unclean.
+func splitBraces(r *braceRules, meaning func(string) string, raw string) (words []word, clean bool) {
+	clean = true
+	for i := 0; i < len(raw); {
+		if wide(raw[i]) {
 			i++
 			continue
-		case c == ';' || c == '{' || c == '}' || c == '#':
-			return nil, false
 		}
-		w, err := lexWord(data, i)
-		if err != nil || w.End < len(data) && !wide(data[w.End]) || data[w.End-1] == '\\' && oddBackslashes(data[:w.End]) {
-			return nil, false
+		if end, _ := r.comment(raw, i); end != i {
+			clean = false
+			i = max(end, i+1)
+			continue
 		}
-		words = append(words, w)
-		i = w.End
+		if strings.IndexByte(";{}", raw[i]) >= 0 {
+			clean = false
+			i++
+			continue
+		}
+		end, err := r.word(raw, i)
+		if err != nil || end == i {
+			return words, false
+		}
+		if end < len(raw) && !wide(raw[end]) || raw[end-1] == '\\' && !r.ended && oddBackslashes(raw[:end]) {
+			clean = false
+		}
+		words = append(words, word{i, end, meaning(raw[i:end])})
+		i = end
 	}
-	return words, len(words) > 0
+	return words, clean && len(words) > 0 && words[0].start == 0 && words[len(words)-1].end == len(raw)
 }
 
-func oddBackslashes(data string) bool {
+func oddBackslashes(raw string) bool {
 	n := 0
-	for n < len(data) && data[len(data)-1-n] == '\\' {
+	for n < len(raw) && raw[len(raw)-1-n] == '\\' {
 		n++
 	}
 	return n%2 == 1
 }
 
-func (s braces) encode(v Value, _ string) (string, error) {
-	if v.Words != nil {
-		texts := make([]string, len(v.Words))
-		for i, w := range v.Words {
-			texts[i], _ = s.word(w)
-		}
-		return strings.Join(texts, " "), nil
+func nginxSplit(raw string) ([]word, bool) {
+	words, clean := splitBraces(&nginxRules, nginxMeaning, raw)
+	// A line break between words is taken only where quoted words go on below
+	// each other, as in a long log_format.
+	for i := 1; clean && i < len(words); i++ {
+		quoted := raw[words[i].start] == '"' || raw[words[i].start] == '\''
+		clean = quoted || !strings.ContainsAny(raw[words[i-1].end:words[i].start], "\r\n")
 	}
-	if words, ok := nginxWords(v.Text); ok && strings.TrimSpace(v.Text) == v.Text {
-		// A line break between words is taken only where quoted words go on
-		// below each other, as in a long log_format.
-		clean := true
-		for i := 1; i < len(words); i++ {
-			gap := v.Text[words[i-1].End:words[i].Start]
-			quoted := v.Text[words[i].Start] == '"' || v.Text[words[i].Start] == '\''
-			clean = clean && (quoted || !strings.ContainsAny(gap, "\r\n"))
-		}
-		if clean {
-			return v.Text, nil
-		}
-	}
-	return s.word(v.Text)
+	return words, clean
 }
 
-func (braces) word(text string) (string, error) {
-	if words, ok := nginxWords(text); ok && len(words) == 1 && words[0].Text == text && text[0] != '"' && text[0] != '\'' {
+func namedSplit(raw string) ([]word, bool) { return splitBraces(&namedRules, namedMeaning, raw) }
+
+func nginxOne(text string) (string, error) {
+	if words, clean := nginxSplit(text); clean && len(words) == 1 && words[0].text == text && text[0] != '"' && text[0] != '\'' {
 		return text, nil
 	}
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text) + `"`, nil
 }
 
-func (s braces) entry(name, value, _ string) string {
-	if w, _ := s.word(name); w != name {
-		name = w
+func namedOne(text string) (string, error) {
+	if words, clean := namedSplit(text); clean && len(words) == 1 && words[0].text == text && text[0] != '"' {
+		return text, nil
 	}
-	if value == "" {
-		return name + ";"
-	}
-	return name + " " + value + ";"
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text) + `"`, nil
 }
 
-func (braces) block(name, args, indent, eol string, body []string) string {
-	head := name
-	if args != "" {
-		head += " " + args
+func clipped(s string) string {
+	if len(s) > 60 {
+		return s[:60] + "…"
 	}
-	var b strings.Builder
-	b.WriteString(head + " {")
-	for _, line := range body {
-		b.WriteString(eol + indent + "    " + line)
-	}
-	b.WriteString(eol + indent + "}")
-	return b.String()
+	return s
 }

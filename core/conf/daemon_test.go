@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"golang.org/x/tools/txtar"
 )
 
 // TestDaemonsAgree edits Debian's stock files and asks the daemons themselves
@@ -110,6 +112,121 @@ func TestDaemonsAgree(t *testing.T) {
 			}
 			t.Errorf("%s does not say %q; it says\n%.3000s", filepath.Base(cmd.Path), c.dump, out)
 		})
+	}
+}
+
+// asking gives, per format, the command by which its program says what it reads
+// in a file, in a directory of its own.
+func asking(dir, path string) map[Format]*exec.Cmd {
+	php, _ := filepath.Glob("/usr/sbin/php-fpm*")
+	if len(php) == 0 {
+		php = []string{"php-fpm"}
+	}
+	postgres, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
+	if len(postgres) == 0 {
+		postgres = []string{"postgres"}
+	}
+	shell := func(script string, args ...string) *exec.Cmd {
+		return exec.Command("/bin/sh", append([]string{"-c", script, "ask", path}, args...)...)
+	}
+	return map[Format]*exec.Cmd{
+		Apache:     exec.Command("/usr/sbin/apache2", "-t", "-f", path, "-D", "DUMP_RUN_CFG", "-D", "DUMP_VHOSTS"),
+		PostgreSQL: shell(`mkdir -p "$3/data" && cp "$1" "$3/data/postgresql.conf" && chmod 755 "$3" && chmod 700 "$3/data" && chown -R postgres "$3/data" 2>/dev/null; run=; [ "$(id -u)" = 0 ] && run="setpriv --reuid=postgres --regid=postgres --clear-groups"; for name in max_connections shared_buffers log_line_prefix work_mem shared_preload_libraries; do printf "%s=" $name; $run "$2" -C $name -D "$3/data" 2>/dev/null; done`, postgres[len(postgres)-1], dir),
+		Pairs:      shell(`. "$1"; set | grep -e ^GAUGE -e ^MODE; printf '%s|' "$GAUGE_OPTS"`),
+		Sysctl:     shell(`PATH=$PATH:/usr/sbin:/sbin sysctl --dry-run -p "$1"`),
+		HAProxy:    exec.Command("/usr/sbin/haproxy", "-c", "-f", path),
+		Redis: shell(`printf '\nport 0\nunixsocket %s/redis.sock\ndir %s\ndaemonize no\n' "$2" "$2" >>"$1"; redis-server "$1" >"$2/log" & server=$!
+			for i in 1 2 3 4 5 6 7 8 9 10; do redis-cli -s "$2/redis.sock" PING >/dev/null 2>&1 && break; sleep 0.2; done
+			for name in maxmemory save appendonly requirepass client-output-buffer-limit; do redis-cli -s "$2/redis.sock" -a "$(cat "$2/password" 2>/dev/null)" --no-auth-warning CONFIG GET $name | tr '\n' ' '; done; kill $server; wait $server`, dir),
+		XML:       shell(`xmllint --noent --xpath '//@*|//text()' "$1"`),
+		PHP:       shell(`if grep -q '^\[PHP\]' "$1"; then "$2" -n -c "$1" -i | grep -a ' => '; else "$2" -tt -y "$1"; fi`, php[0]),
+		Samba:     exec.Command("/usr/bin/testparm", "-s", path),
+		Dovecot:   exec.Command("/usr/bin/doveconf", "-n", "-c", path),
+		Postfix:   shell(`mkdir -p "$2/pf" && cp "$1" "$2/pf/main.cf" && touch "$2/pf/master.cf" && postconf -c "$2/pf" -n; postconf -c "$2/pf" -M`, dir),
+		Named:     exec.Command("/usr/bin/named-checkconf", "-p", path),
+		Unbound:   shell(`unbound-checkconf "$1"; for name in num-threads identity interface; do printf '%s: ' $name; unbound-checkconf -o $name "$1" | tr '\n' ' '; done`),
+		Chrony:    exec.Command("/usr/sbin/chronyd", "-p", "-f", path),
+		Squid:     exec.Command("/usr/sbin/squid", "-k", "parse", "-f", path),
+		Logrotate: exec.Command("/usr/sbin/logrotate", "-d", "-s", dir+"/state", path),
+		Rsyslog:   exec.Command("/usr/sbin/rsyslogd", "-N1", "-f", path),
+		Systemd:   shell(`cp "$1" "$2/gauge.service"; systemd-analyze verify "$2/gauge.service"`, dir),
+		Keywords:  exec.Command("/usr/bin/ssh", "-G", "-F", path, "gauge"),
+		INI:       exec.Command("/usr/bin/python3", "-c", "import configparser,sys\nc=configparser.ConfigParser(interpolation=None,allow_no_value=True);c.read(sys.argv[1])\nfor s in c.sections():\n  for k,v in c[s].items(): print(s,k,'=',v)", path),
+		JSON:      exec.Command("/usr/bin/python3", "-c", "import json,sys;print(json.load(open(sys.argv[1])))", path),
+		TOML:      exec.Command("/usr/bin/python3", "-c", "import tomllib,sys;print(tomllib.load(open(sys.argv[1],'rb')))", path),
+		YAML:      exec.Command("/usr/bin/python3", "-c", "import yaml,sys;print(yaml.safe_load(open(sys.argv[1])))", path),
+	}
+}
+
+// TestProgramsAgree edits small files and asks the programs that they are for.
+// Where a program only judges, one value is made wrong on purpose: its complaint
+// tells where it read it.
+func TestProgramsAgree(t *testing.T) {
+	a, err := txtar.ParseFile("testdata/programs/cases")
+	if err != nil {
+		t.Fatal(err)
+	}
+	words := func(s string) string { return strings.Join(strings.Fields(s), " ") }
+	count := map[Format]int{}
+	for i := 0; i+1 < len(a.Files); i += 2 {
+		head, edits, _ := strings.Cut(a.Files[i].Name, ": ")
+		name, title, _ := strings.Cut(head, " ")
+		format := Format(name)
+		before, want := string(a.Files[i].Data), a.Files[i+1]
+		if strings.Contains(title, "CRLF") {
+			before = strings.ReplaceAll(before, "\n", "\r\n")
+		}
+		if strings.Contains(title, "no final newline") {
+			before = strings.TrimRight(before, "\n")
+		}
+		count[format]++
+		t.Run(name+"/"+title, func(t *testing.T) {
+			doc, err := Parse("before", format, []byte(before))
+			if err == nil {
+				doc, err = doc.Apply(parseEdits(t, edits)...)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			dir, err := os.MkdirTemp("", "ask-") // its parents may be entered by others
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer os.RemoveAll(dir)
+			path := filepath.Join(dir, map[Format]string{JSON: "x.json", Postfix: "main.cf"}[format])
+			if path == dir {
+				path = filepath.Join(dir, "edited.conf")
+			}
+			if err := os.WriteFile(path, doc.Bytes(), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			if password, _, ok := doc.Get("requirepass"); ok && format == Redis {
+				if words, clean := doc.split(password); clean {
+					password = words[0].text
+				}
+				os.WriteFile(filepath.Join(dir, "password"), []byte(password), 0o600)
+			}
+			cmd := asking(dir, path)[format]
+			if _, err := os.Stat(cmd.Path); err != nil {
+				t.Skipf("SKIPPED: %s is not installed", filepath.Base(cmd.Path))
+			}
+			cmd.Dir = dir
+			out, err := cmd.CombinedOutput()
+			if strings.Contains(string(out), "No module named") || strings.Contains(string(out), "not found") && err != nil {
+				t.Skipf("SKIPPED: %.200s", out)
+			}
+			for line := range strings.Lines(string(want.Data)) {
+				line = strings.TrimSuffix(line, "\n")
+				if _, ok := strings.CutPrefix(line, "not: "); ok == strings.Contains(words(string(out)), words(strings.TrimPrefix(line, "not: "))) {
+					t.Errorf("%s: %q is wrong; it says (%v)\n%.4000s\nof\n%s", cmd.Path, line, err, out, doc.Bytes())
+				}
+			}
+		})
+	}
+	for _, f := range Formats {
+		if count[f] < 3 && f != Plain && f != Nginx && f != SSHD && f != MySQL { // those have a test of their own above
+			t.Errorf("format %s has %d cases; want at least 3", f, count[f])
+		}
 	}
 }
 

@@ -1,19 +1,23 @@
 package conf
 
 import (
-	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 )
 
 // Action is what an edit does.
 type Action string
 
-// The edits understood so far.
+// The edits.
 const (
 	Set        Action = "set"         // give the entry a value; it is created where absent
+	Add        Action = "add"         // put one member into a list, behind the others
+	Take       Action = "take"        // take one member out of a list
 	Remove     Action = "remove"      // take the entry or block out
-	CommentOut Action = "comment-out" // put the comment mark before its lines
+	CommentOut Action = "comment-out" // make its lines comments
+	Uncomment  Action = "uncomment"   // bring an entry or block back that is commented out
+	Insert     Action = "insert"      // put text in the file's own syntax into, before or after a place
 	Replace    Action = "replace"     // exact text by other text, in the format text
 )
 
@@ -27,40 +31,137 @@ type Value struct {
 // Text makes a value of one text.
 func Text(s string) Value { return Value{Text: s} }
 
+// Place is where an inserted text goes.
+type Place string
+
+// The places.
+const (
+	Into   Place = "into" // behind the last entry of a block; of the file, where the address is empty
+	Before Place = "before"
+	After  Place = "after"
+)
+
 // Edit is one change to a document.
 type Edit struct {
 	Do      Action
 	Address string
-	To      Value
+	To      Value  // Set: the value. Add, Take: the member, as text
 	Find    string // Replace: the exact text, line ends included; To.Text takes its place
+	Text    string // Insert: lines in the file's own syntax, indented like their new neighbours
+	Where   Place  // Insert
 	Every   int    // exactly that many places; 0 means one
+
+	// Each repeats the edit, once for each of these, which stands in for {item}
+	// in address, value and text; in text it is quoted as the format wants.
+	Each []string
 }
+
+// Item is the placeholder that Each fills.
+const Item = "{item}"
 
 // Apply makes the edits in order and returns the new document; the receiver
 // stays as it is. Either all edits apply or the error says which does not.
 func (d *Document) Apply(edits ...Edit) (*Document, error) {
 	for _, e := range edits {
-		next, err := d.apply(e)
-		if err != nil {
-			return nil, err
+		if len(e.Each) == 0 {
+			next, err := d.apply(e)
+			if err != nil {
+				return nil, err
+			}
+			d = next
+			continue
 		}
-		d = next
+		for _, item := range e.Each {
+			one, err := e.with(d, item)
+			if err != nil {
+				return nil, err
+			}
+			if d, err = d.apply(one); err != nil {
+				return nil, err
+			}
+		}
 	}
 	return d, nil
+}
+
+// with gives the edit for one item.
+func (e Edit) with(d *Document, item string) (Edit, error) {
+	e.Each = nil
+	if a, err := ParseAddress(e.Address); err == nil {
+		for i := range a {
+			for _, s := range []*string{&a[i].Name, &a[i].Argument, &a[i].Key, &a[i].Is} {
+				*s = strings.ReplaceAll(*s, Item, item)
+			}
+		}
+		e.Address = a.String()
+	}
+	e.To.Words = slices.Clone(e.To.Words)
+	for i := range e.To.Words {
+		e.To.Words[i] = strings.ReplaceAll(e.To.Words[i], Item, item)
+	}
+	if strings.Contains(e.To.Text, Item) {
+		filled := strings.ReplaceAll(e.To.Text, Item, item)
+		e.To.Text = filled
+		if d.split != nil { // the item stays within its word
+			if words, _ := d.split(strings.ReplaceAll(filled, item, "x")); len(words) != len(strings.Fields(strings.ReplaceAll(filled, item, "x"))) || strings.ContainsAny(item, " \t\"'\\;{}#") {
+				e.To = Value{Words: []string{filled}}
+			}
+		}
+	}
+	if strings.Contains(e.Text, Item) {
+		raw, err := d.quotedItem(item)
+		if err != nil {
+			return e, d.refuse(e, "item %q: %v", item, err)
+		}
+		e.Text = strings.ReplaceAll(e.Text, Item, raw)
+	}
+	return e, nil
+}
+
+// quotedItem writes an item so that text of the format holds it as data.
+func (d *Document) quotedItem(item string) (string, error) {
+	if strings.Trim(item, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_.-/:@") == "" && item != "" {
+		return item, nil // stands within words and quotes as it is
+	}
+	if d.one != nil {
+		return d.one(item)
+	}
+	return d.encode(item, "")
+}
+
+// Reaches tells whether an edit finds a place in the document as it is, without
+// making one.
+func (d *Document) Reaches(e Edit) bool {
+	if e.Do == Replace {
+		return e.Find != "" && strings.Contains(d.src, e.Find)
+	}
+	if len(e.Each) > 0 {
+		e, _ = e.with(d, e.Each[0])
+	}
+	a, err := ParseAddress(e.Address)
+	switch {
+	case err != nil:
+		return e.Do == Insert && e.Address == ""
+	case e.Do == Uncomment:
+		return len(d.findCommented(a)) > 0
+	}
+	return len(d.find(a)) > 0
 }
 
 func (d *Document) refuse(e Edit, format string, args ...any) error {
 	return &Error{File: d.Name, Address: e.Address, What: fmt.Sprintf(format, args...)}
 }
 
-func (d *Document) refuseAt(n *Node, e Edit, format string, args ...any) error {
-	return &Error{File: d.Name, Line: d.Line(n.Start), Address: e.Address, What: fmt.Sprintf(format, args...)}
+func (d *Document) refuseAt(n *node, e Edit, format string, args ...any) error {
+	return &Error{File: d.Name, Line: d.lineOf(n), Address: e.Address, What: fmt.Sprintf(format, args...)}
 }
 
+// splice puts text in the place of a span.
 type splice struct {
-	Span
+	span
 	text string
-	node *Node // whose value this sets; nil for what is new or goes
+	node *node  // whose value this sets; nil for what is new or goes
+	want string // the value that a reading must give then
 }
 
 func (d *Document) apply(e Edit) (*Document, error) {
@@ -70,243 +171,434 @@ func (d *Document) apply(e Edit) (*Document, error) {
 	if d.Format == Plain {
 		return nil, d.refuse(e, "text has no addresses; want a replace")
 	}
+	if e.Do == Insert && e.Address == "" && e.Where == Into {
+		return d.inserted(e, nil)
+	}
 	address, err := ParseAddress(e.Address)
 	if err != nil {
 		return nil, &Error{File: d.Name, What: err.Error()}
 	}
-	if address[len(address)-1].Attribute {
+	last := address[len(address)-1]
+	if last.Attribute && d.Format != XML {
 		return nil, d.refuse(e, "format %s has no @attributes", d.Format)
 	}
-	places := d.Find(address)
+	places := d.find(address)
+	if e.Do == Uncomment {
+		if places = d.findCommented(address); len(places) == 0 {
+			return nil, d.nothing(e, address)
+		}
+	}
+	if (e.Do == Add || e.Do == Take) && len(places) > 0 && places[0].item {
+		return d.inList(places, e)
+	}
 	want := max(e.Every, 1)
 	if len(places) > 0 && len(places) != want {
 		if len(places) == 1 {
 			return nil, d.refuseAt(places[0], e, "fits this place only; want exactly %d", want)
 		}
 		return nil, d.refuse(e, "fits %d places, lines %s; want exactly %d: name one, as in %s",
-			len(places), d.lines(places), want, d.suggest(address, places[0]))
+			len(places), d.linesOf(places), want, d.suggest(address, places[0], e.Do == Uncomment))
 	}
-	if len(places) == 0 && e.Every > 1 {
-		return nil, d.refuse(e, "fits no place; want exactly %d", want)
+	if len(places) == 0 && (e.Every > 1 || e.Do != Set) {
+		if e.Every > 1 {
+			return nil, d.refuse(e, "fits no place; want exactly %d", want)
+		}
+		return nil, d.nothing(e, address)
+	}
+	for _, n := range places {
+		if n.kind == opaque {
+			return nil, d.refuseAt(n, e, "this line is not understood as %s, and is kept as it is; edit it by hand", d.Format)
+		}
 	}
 	var splices []splice
+	each := func(make func(n *node) (splice, error)) error {
+		for _, n := range places {
+			s, err := make(n)
+			if err != nil {
+				return err
+			}
+			splices = append(splices, s)
+		}
+		return nil
+	}
 	switch e.Do {
 	case Remove:
-		if len(places) == 0 {
-			return nil, d.refuse(e, "is not there, so there is nothing to remove")
-		}
-		for _, n := range places {
-			splices = append(splices, d.removal(n))
-		}
+		err = each(func(n *node) (splice, error) { return d.removal(n, e) })
 	case Set:
 		if len(places) == 0 {
-			s, err := d.creation(address, e)
-			if err != nil {
-				return nil, err
-			}
+			var s splice
+			s, err = d.creation(address, e)
 			splices = append(splices, s)
 		}
-		for _, n := range places {
-			s, err := d.assignment(n, address[len(address)-1], e)
-			if err != nil {
-				return nil, err
-			}
-			splices = append(splices, s)
+		if err == nil {
+			err = each(func(n *node) (splice, error) { return d.assignment(n, last, e) })
 		}
+	case Add, Take:
+		err = each(func(n *node) (splice, error) { return d.membership(n, last, e) })
 	case CommentOut:
-		if len(places) == 0 {
-			return nil, d.refuse(e, "is not there, so there is nothing to comment out")
-		}
 		for _, n := range places {
-			marks, err := d.commenting(n, e)
-			if err != nil {
-				return nil, err
+			var marks []splice
+			if marks, err = d.commenting(n, e); err != nil {
+				break
 			}
 			splices = append(splices, marks...)
 		}
+	case Uncomment:
+		for _, n := range places {
+			splices = append(splices, d.uncommenting(n)...)
+		}
+	case Insert:
+		if len(places) != 1 {
+			return nil, d.refuse(e, "text is inserted in one place at a time")
+		}
+		return d.inserted(e, places[0])
 	default:
-		return nil, d.refuse(e, "edit %q is not known; want set, remove, comment-out or replace", e.Do)
+		return nil, d.refuse(e, "edit %q is not known; want set, add, take, remove, comment-out, uncomment, insert or replace", e.Do)
 	}
-	return d.spliced(e, address, splices)
+	if err != nil {
+		return nil, err
+	}
+	return d.spliced(e, address, places, splices)
 }
 
-// lines lists the lines where nodes begin, for people.
-func (d *Document) lines(nodes []*Node) string {
-	all := make([]string, len(nodes))
+var pastOf = map[Action]string{Remove: "remove", CommentOut: "comment out", Uncomment: "uncomment", Insert: "insert by", Add: "add to; set it first", Take: "take from"}
+
+// nothing says that an address fits no place, and what nearly fits.
+func (d *Document) nothing(e Edit, a Address) error {
+	near := ""
+	if e.Do != Uncomment {
+		if c := d.findCommented(a); len(c) > 0 {
+			near = fmt.Sprintf(" (line %s has it, commented out)", d.linesOf(c))
+		}
+		return d.refuse(e, "is not there, so there is nothing to %s%s", pastOf[e.Do], near)
+	}
+	if live := d.find(a); len(live) > 0 {
+		near = fmt.Sprintf(" (line %s has it, not commented out)", d.linesOf(live))
+	}
+	return d.refuse(e, "is not there commented out, so there is nothing to uncomment%s", near)
+}
+
+// linesOf lists the lines where nodes begin, for people.
+func (d *Document) linesOf(nodes []*node) string {
+	all := make([]string, 0, len(nodes))
 	for i, n := range nodes {
-		all[i] = fmt.Sprint(d.Line(n.Start))
+		if i == 20 {
+			all = append(all, "…")
+			break
+		}
+		all = append(all, fmt.Sprint(d.lineOf(n)))
 	}
 	return strings.Join(all, ", ")
 }
 
-// unnamable are characters that a new name cannot hold; nginx quotes them.
-var unnamable = map[Format]string{
-	SSHD:    "=#;[]\"' \t:!",
-	MySQL:   "=[]#;",
-	INI:     "=[]#;",
-	Systemd: "=[]#; \t\\",
-}
-
 // suggest gives an address that fits one place only.
-func (d *Document) suggest(a Address, n *Node) string {
+func (d *Document) suggest(a Address, n *node, commented bool) string {
 	for _, s := range d.Settings() {
 		if s.node == n {
 			return s.Address
 		}
 	}
+	if at := d.addressOf(n); at != nil {
+		return at.String()
+	}
 	return a.String() + "[1]"
+}
+
+// addressOf gives the address that fits one node alone.
+func (d *Document) addressOf(n *node) Address {
+	var a Address
+	for n != d.root() {
+		parent := d.parentOf(n)
+		steps := d.steps(parent)
+		i := 0
+		for c := range d.below(parent) {
+			if c == n {
+				a = append(a, steps[i])
+				break
+			}
+			i++
+		}
+		n = parent
+	}
+	slices.Reverse(a)
+	return a
 }
 
 // spliced carries the splices out and reads the result again: an edit that
 // does not parse, or that another reading would not see, is refused.
-func (d *Document) spliced(e Edit, a Address, splices []splice) (*Document, error) {
+func (d *Document) spliced(e Edit, a Address, places []*node, splices []splice) (*Document, error) {
+	slices.SortStableFunc(splices, func(x, y splice) int { return int(x.start - y.start) })
 	var b []byte
-	at := 0
-	starts := make([]int, len(splices)) // of the set nodes, in the new text
+	at := int32(0)
+	starts := make([]int32, len(splices)) // of the set nodes, in the new text
 	for i, s := range splices {
-		if s.node != nil {
-			starts[i] = s.node.Start + len(b) - at
+		if s.start < at {
+			return nil, d.refuse(e, "fits places within each other; name one")
 		}
-		b = append(append(b, d.data[at:s.Start]...), s.text...)
-		at = s.End
+		if s.node != nil {
+			starts[i] = s.node.whole.start + int32(len(b)) - at
+		}
+		b = append(append(b, d.data[at:s.start]...), s.text...)
+		at = s.end
 	}
 	b = append(b, d.data[at:]...)
 	next, err := Parse(d.Name, d.Format, b)
 	if err != nil {
 		return nil, d.refuse(e, "the edit would break the file: %v", err)
 	}
-	if e.Do == CommentOut {
-		gone := 0
-		for _, n := range d.Find(a) {
-			gone += n.live()
-		}
-		if next.root.live() != d.root.live()-gone {
-			return nil, d.refuse(e, "the format cannot hold this edit: a comment there would take other entries out, or not these")
-		}
+	const cannot = "the format cannot hold this edit: "
+	changed := 0
+	for _, n := range places {
+		changed += d.count(n)
 	}
-	for i, s := range splices {
-		if e.Do != Set {
-			continue
+	switch e.Do {
+	case CommentOut, Remove:
+		if next.live != d.live-changed {
+			return nil, d.refuse(e, cannot+"other entries would go with it, or not these")
 		}
-		seen := s.node == nil && len(next.Find(a)) == 1
-		if s.node != nil { // by place, since its value may be what the address picks by
-			n := next.root.at(starts[i])
-			seen = n != nil && n.Name == s.node.Name && !n.Block
+	case Uncomment:
+		if next.live != d.live+changed {
+			return nil, d.refuse(e, cannot+"it does not read as an entry or block without its marks")
 		}
-		if !seen {
-			return nil, d.refuse(e, "the format cannot hold this edit: it would not be read back")
+	case Set, Add, Take:
+		for i, s := range splices {
+			var n *node
+			if s.node != nil { // by place, since its value may be what the address picks by
+				n = next.at(starts[i], s.node)
+			} else if found := next.find(a); len(found) == 1 {
+				n = found[0]
+			}
+			if n == nil || n.kind != entry && d.Format != XML || next.shown(n, next.valueSpan(n, a[len(a)-1])) != s.want {
+				return nil, d.refuse(e, cannot+"it would not be read back")
+			}
+		}
+		if len(places) > 0 && next.live != d.live || len(next.nodes) < len(d.nodes) {
+			return nil, d.refuse(e, cannot+"other entries would change with it")
 		}
 	}
 	return next, nil
 }
 
-// live counts the node and all below it that are not commented out.
-func (n *Node) live() int {
-	if n.CommentedOut {
-		return 0
+// count gives how many nodes there are from n downwards, of its own kind: live,
+// or commented out.
+func (d *Document) count(n *node) int {
+	k := 0
+	if n.kind != opaque {
+		k = 1
 	}
-	count := 1
-	for _, c := range n.Children {
-		count += c.live()
+	for c := range d.below(n) {
+		if c.commented == n.commented {
+			k += d.count(c)
+		}
 	}
-	return count
+	return k
 }
 
-// at gives the live node that begins at an offset; nil where none does.
-func (n *Node) at(offset int) *Node {
-	for _, c := range n.Children {
-		if c.CommentedOut {
-			continue
+// at gives the live node that begins at an offset and goes by the name of like.
+func (d *Document) at(offset int32, like *node) *node {
+	n := d.root()
+	for {
+		var in *node
+		for c := range d.below(n) {
+			if c.commented || c.whole.start > offset {
+				continue
+			}
+			if c.whole.start == offset && c.kind == like.kind && c.attribute == like.attribute {
+				return c
+			}
+			if c.kind == block && c.whole.end > offset {
+				in = c
+			}
 		}
-		if c.Start == offset {
-			return c
+		if in == nil {
+			return nil
 		}
-		if found := c.at(offset); c.Block && found != nil {
-			return found
-		}
+		n = in
 	}
-	return nil
 }
 
 // valueSpan is what set replaces: all of an entry's value, or what follows the
 // argument by which the address picked the entry.
-func valueSpan(n *Node, step Step) Span {
-	if step.ByArg && len(n.Words) > 1 && n.argument() != step.Argument {
-		return Span{n.Words[1].Start, n.Value.End}
+func (d *Document) valueSpan(n *node, step Step) span {
+	if step.ByArg && n.kind == entry && d.split != nil {
+		if words := d.words(n); len(words) > 1 && d.argument(n) != step.Argument {
+			return span{n.value.start + int32(words[1].start), n.value.end}
+		}
 	}
-	return n.Value
+	return n.value
 }
 
-func (d *Document) assignment(n *Node, step Step, e Edit) (splice, error) {
-	if n.Block {
+// shown gives a value for people: as it stands in span, or decoded where the
+// format has one text per name.
+func (d *Document) shown(n *node, s span) string {
+	if d.split == nil || n.raw {
+		return d.meaning(n)
+	}
+	return d.text(s)
+}
+
+// written gives a value as the file is to hold it, and as it then reads.
+func (d *Document) written(v Value, n *node, old string) (raw, want string, err error) {
+	if d.split != nil && (n == nil || !n.raw) {
+		if v.Words == nil {
+			if v.Text == "" && d.flags {
+				return "", "", nil
+			}
+			if _, clean := d.split(v.Text); clean && (d.lines == nil || printable(v.Text) == nil || d.folded(v.Text)) {
+				return v.Text, v.Text, nil
+			}
+			raw, err = d.one(v.Text)
+			return raw, raw, err
+		}
+		texts := make([]string, len(v.Words))
+		for i, w := range v.Words {
+			if texts[i], err = d.one(w); err != nil {
+				return "", "", err
+			}
+		}
+		raw = strings.Join(texts, " ")
+		return raw, raw, nil
+	}
+	text := v.Text
+	if d.Format == XML {
+		defer func() {
+			if err == nil && n != nil && n.attribute {
+				raw = attributeText(raw, d.src[n.value.start-1])
+			}
+			if want = raw; d.latin1() {
+				raw = toLatin1(raw)
+				want = fromLatin1(raw)
+			}
+		}()
+	}
+	if v.Words != nil {
+		if len(v.Words) != 1 {
+			return "", "", fmt.Errorf("this format holds one text per name; want a single value, not a list")
+		}
+		text = v.Words[0]
+	}
+	switch {
+	case d.folded(text):
+		if n != nil {
+			text = strings.ReplaceAll(strings.ReplaceAll(text, "\r\n", "\n"), "\n", d.eol(n.whole.start))
+		}
+		return text, text, nil
+	case n != nil && n.raw && d.Format == Rsyslog:
+		raw, err = parameterText(text, v.Words != nil)
+		return raw, raw, err
+	case n != nil && n.raw && d.exact == nil:
+		raw, err = bareText(text, old)
+	case v.Words != nil && d.exact != nil:
+		raw, err = d.exact(text, old)
+	default:
+		raw, err = d.encode(text, old)
+	}
+	return raw, text, err
+}
+
+// folded tells that a value goes on over lines in the way of its format, so
+// that its line breaks begin nothing new.
+func (d *Document) folded(text string) bool {
+	if d.lines == nil || strings.IndexByte(text, '\n') < 0 {
+		return false
+	}
+	lines := strings.Split(text, "\n")
+	for i, line := range lines {
+		line = strings.TrimSuffix(line, "\r")
+		more := i+1 < len(lines)
+		for _, c := range []byte(line) {
+			if c < ' ' && c != '\t' || c == 0x7f {
+				return false
+			}
+		}
+		switch d.lines.folding {
+		case backslash:
+			if more != strings.HasSuffix(line, `\`) {
+				return false
+			}
+		case outdented, deeper:
+			if i > 0 && (strings.TrimSpace(line) == "" || !blank(line[0])) {
+				return false
+			}
+		default:
+			return false
+		}
+	}
+	return true
+}
+
+func (d *Document) assignment(n *node, step Step, e Edit) (splice, error) {
+	if n.kind == block {
+		if d.Format == XML {
+			return d.elementText(n, e)
+		}
 		return splice{}, d.refuseAt(n, e, "is a block; set one of its entries")
 	}
-	span := valueSpan(n, step)
-	old := d.text(span)
-	raw, err := d.syntax.encode(e.To, old)
+	s := d.valueSpan(n, step)
+	raw, want, err := d.written(e.To, n, d.text(s))
 	if err != nil {
 		return splice{}, d.refuseAt(n, e, "%v", err)
 	}
-	if raw == "" && d.Format == SSHD {
+	if raw == "" && e.To.Words == nil && d.flags && s == n.value && !n.bare { // a flag again
+		return splice{span{n.name.end, n.value.end}, "", n, ""}, nil
+	}
+	if raw == "" && !d.empty {
 		return splice{}, d.refuseAt(n, e, "an empty value; want one, or remove the entry")
 	}
+	if raw == "" && s == n.value && d.split == nil && !n.attribute && !n.raw && d.lines != nil { // "a = x" becomes "a ="
+		for blank(d.src[s.start-1]) {
+			s.start--
+		}
+	}
 	if n.bare {
-		whole := d.syntax.entry(d.text(n.Span), raw, d.sibling(n))
-		return splice{n.Span, strings.TrimRight(whole, " "), n}, nil
+		whole := d.entryText(d.text(n.name), raw, d.sibling(n))
+		return splice{n.whole, strings.TrimRight(whole, " "), n, want}, nil
 	}
-	if span.Start == span.End && !d.Format.sectioned() {
-		raw = " " + raw
+	if s.empty() && raw != "" && s.start > 0 && !n.attribute && !(d.Format == Rsyslog && n.raw) {
+		// "a =" becomes "a = x", "a=" becomes "a=x", "a;" becomes "a x;".
+		switch c := d.src[s.start-1]; {
+		case blank(c):
+		case strings.IndexByte("=:", c) >= 0 && d.Format != YAML && (s.start < 2 || !blank(d.src[s.start-2])) && d.sep != ": ":
+		default:
+			raw = " " + raw
+		}
 	}
-	return splice{span, raw, n}, nil
+	return splice{s, raw, n, want}, nil
 }
 
 // sibling gives the text of an entry of the same scope that has a value.
-func (d *Document) sibling(of *Node) string {
-	var last string
-	var walk func(n *Node) bool
-	walk = func(n *Node) bool {
-		here := n == of
-		for _, c := range n.Children {
-			if c.Block {
-				if !c.CommentedOut && walk(c) {
-					return true
-				}
-			} else if !c.bare && !c.CommentedOut && c.Name[0] != '!' {
-				last = d.text(c.Span)
-			}
-			here = here || c == of
-		}
-		return here
+func (d *Document) sibling(of *node) string {
+	parent := d.root()
+	if of != nil {
+		parent = d.parentOf(of)
 	}
-	walk(d.root)
+	if last := d.lastEntry(parent); last != nil {
+		return d.text(last.whole)
+	}
+	return d.anyEntry(d.root())
+}
+
+func (d *Document) lastEntry(parent *node) (last *node) {
+	for c := range d.below(parent) {
+		if c.kind == entry && !c.bare && !c.commented && !c.raw {
+			last = c
+		}
+	}
 	return last
 }
 
-// commenting puts a comment mark before each line of a node that has its lines
-// to itself.
-func (d *Document) commenting(n *Node, e Edit) ([]splice, error) {
-	end := n.End
-	for _, c := range n.Children {
-		end = max(end, c.End)
+func (d *Document) anyEntry(parent *node) string {
+	if last := d.lastEntry(parent); last != nil {
+		return d.text(last.whole)
 	}
-	first, _ := d.line(n.Start)
-	if before := d.data[first.Start:n.Start]; len(bytes.TrimLeft(before, " \t\xef\xbb\xbf")) > 0 {
-		return nil, d.refuseAt(n, e, "shares its line with what stands before it; put it on a line of its own first")
-	}
-	last, _ := d.line(max(n.Start, end-1))
-	if after := bytes.TrimLeft(d.data[min(end, last.End):last.End], " \t;"); len(after) > 0 && after[0] != '#' {
-		return nil, d.refuseAt(n, e, "shares its line with what stands behind it; put it on a line of its own first")
-	}
-	var marks []splice
-	for at := n.Start; ; {
-		marks = append(marks, splice{Span: Span{at, at}, text: "#"})
-		_, next := d.line(at)
-		if next >= end {
-			return marks, nil
-		}
-		for at = next; at < end && blank(d.data[at]); at++ {
+	for c := range d.below(parent) {
+		if c.kind == block && !c.commented {
+			if text := d.anyEntry(c); text != "" {
+				return text
+			}
 		}
 	}
+	return ""
 }
 
 // replaced puts one exact text in the place of another.
@@ -329,214 +621,41 @@ func (d *Document) replaced(e Edit) (*Document, error) {
 	return Parse(d.Name, d.Format, []byte(strings.ReplaceAll(d.src, e.Find, e.To.Text)))
 }
 
-func clipped(s string) string {
-	if len(s) > 60 {
-		return s[:60] + "…"
+// removal takes a node's lines out, or the node alone where others share them.
+func (d *Document) removal(n *node, e Edit) (splice, error) {
+	switch d.Format {
+	case JSON, XML, YAML, TOML, Rsyslog:
+		return d.removalWithin(n, e)
 	}
-	return s
-}
-
-func (d *Document) removal(n *Node) splice {
-	first, _ := d.line(n.Start)
-	last, next := d.line(max(n.Start, n.End-1))
-	before := strings.TrimLeft(string(d.data[first.Start:n.Start]), " \t\xef\xbb\xbf")
-	after := strings.TrimLeft(string(d.data[n.End:last.End]), " \t")
-	start := first.Start
-	if start == 0 {
-		start = d.bom()
+	first, last, next := d.extent(n)
+	before := strings.TrimLeft(d.src[first.start:n.whole.start], " \t\xef\xbb\xbf")
+	after := strings.TrimLeft(d.src[min(n.whole.end, last.end):last.end], " \t")
+	start := max(first.start, min(d.bom(), n.whole.start))
+	if d.lines != nil && d.lines.scope != curly || before == "" && (after == "" || after[0] == '#') {
+		if next == last.end && start > d.bom() { // the last line: its end mark goes with it, the file still has none
+			start = d.endOfLineBefore(start)
+		}
+		return splice{span: span{start, next}}, nil
 	}
-	if d.Format != Nginx || before == "" && (after == "" || after[0] == '#') {
-		return splice{Span: Span{start, next}}
-	}
-	from := n.Start
-	for before != "" && from > first.Start && blank(d.data[from-1]) {
+	from := n.whole.start
+	for before != "" && from > first.start && blank(d.src[from-1]) {
 		from--
 	}
-	return splice{Span: Span{from, n.End}}
+	return splice{span: span{from, n.whole.end}}, nil
 }
 
-// creation writes an entry that is not there, with the blocks around it that
-// are not there either.
-func (d *Document) creation(a Address, e Edit) (splice, error) {
-	parent, depth := d.root, 0
-	for ; depth < len(a)-1; depth++ {
-		found := d.Find(a[:depth+1])
-		if len(found) == 0 {
-			break
-		}
-		if len(found) > 1 {
-			return splice{}, d.refuse(e, "is not there, and %s, where it would go, fits %d places, lines %s: name one of them",
-				a[:depth+1], len(found), d.lines(found))
-		}
-		if !found[0].Block {
-			return splice{}, d.refuseAt(found[0], e, "%s is an entry, not a block", a[:depth+1])
-		}
-		parent = found[0]
+// endOfLineBefore gives where the line before the one that begins at offset ends.
+func (d *Document) endOfLineBefore(offset int32) int32 {
+	offset--
+	for offset > d.bom() && d.src[offset-1] == '\r' {
+		offset--
 	}
-	for _, s := range a[depth:] {
-		if s.Index != 0 || s.Key != "" {
-			return splice{}, d.refuse(e, "%s is not there, and cannot be made from its pick", s)
-		}
-		if s.Name == "" || strings.ContainsAny(s.Name, "\r\n\x00"+unnamable[d.Format]) {
-			return splice{}, d.refuse(e, "%q cannot be a name in this format", s.Name)
-		}
-	}
-	last := a[len(a)-1]
-	value, err := d.syntax.encode(e.To, "")
-	if err != nil {
-		return splice{}, d.refuse(e, "%v", err)
-	}
-	if last.ByArg {
-		arg, err := d.syntax.word(last.Argument)
-		if err != nil {
-			return splice{}, d.refuse(e, "%v", err)
-		}
-		value = strings.TrimSpace(arg + " " + value)
-	}
-	if d.Format == SSHD && value == "" {
-		return splice{}, d.refuse(e, "an empty value; want one")
-	}
-	if depth == len(a)-1 {
-		if c := d.commentedDefault(parent, last); c != nil {
-			text := d.syntax.entry(c.Name, value, d.text(c.Span))
-			mark := c.Start
-			for d.data[mark-1] != '#' && d.data[mark-1] != ';' {
-				mark--
-			}
-			for mark > 0 && (d.data[mark-1] == '#' || d.data[mark-1] == ';') {
-				mark--
-			}
-			return splice{Span: Span{mark, c.End}, text: text}, nil
-		}
-	}
-	at, sibling, place := d.insertion(parent)
-	if sibling == "" && d.Format.sectioned() {
-		sibling = d.sibling(nil)
-	}
-	text := d.syntax.entry(last.Name, value, sibling)
-	for i := len(a) - 2; i >= depth; i-- {
-		args := ""
-		if a[i].ByArg {
-			words := []string{a[i].Argument}
-			if d.Format == SSHD || d.Format == Nginx {
-				words = strings.Fields(a[i].Argument)
-			}
-			for k, w := range words {
-				if words[k], err = d.syntax.word(w); err != nil {
-					return splice{}, d.refuse(e, "%v", err)
-				}
-			}
-			args = strings.Join(words, " ")
-		}
-		if d.Format == SSHD && (args == "" || !strings.EqualFold(a[i].Name, "Match")) {
-			return splice{}, d.refuse(e, `%s is not there; want a Match with its condition, as in Match["User relay"]`, a[i])
-		}
-		if d.Format.sectioned() {
-			if i > 0 {
-				return splice{}, d.refuse(e, "sections do not nest; want section/name")
-			}
-		}
-		inner := place.indent + strings.Repeat("    ", i-depth)
-		text = d.syntax.block(a[i].Name, args, inner, place.eol, []string{text})
-	}
-	if depth < len(a)-1 && (d.Format.sectioned() || d.Format == SSHD) {
-		// A section or Match block goes to the very end, whatever is above.
-		at, place = len(d.data), d.endOfFile()
-		if at > d.bom() && d.Format != SSHD {
-			place.before += place.eol
-		}
-	}
-	return splice{Span: Span{at, at}, text: place.before + text + place.after}, nil
+	return offset
 }
 
-// commentedDefault is the one commented-out entry of that name in the scope
-// that set may bring to life. An entry right behind the mark goes before one
-// with a blank, which may be prose.
-func (d *Document) commentedDefault(parent *Node, step Step) *Node {
-	if step.ByArg {
-		return nil
-	}
-	all := keep(parent.Children, func(n *Node) bool {
-		return n.CommentedOut && !n.Block && d.syntax.same(n.Name, step.Name)
-	})
-	if close := keep(all, func(n *Node) bool { return !n.spaced }); len(close) > 0 {
-		all = close
-	}
-	if len(all) == 1 {
-		return all[0]
-	}
-	return nil
-}
-
-// surroundings is what an inserted text needs around it.
-type surroundings struct{ before, after, indent, eol string }
-
-func (d *Document) endOfFile() surroundings {
-	s := surroundings{eol: d.eol(len(d.data))}
-	if n := len(d.data); n > d.bom() && d.data[n-1] != '\n' {
-		s.before = s.eol // the file keeps having no final line end
-	} else {
-		s.after = s.eol
-	}
-	return s
-}
-
-// insertion finds where a new entry of the block goes: behind its last live
-// child, else right behind its header; the root of an sshd file ends before
-// the first Match.
-func (d *Document) insertion(parent *Node) (at int, sibling string, s surroundings) {
-	var last, entry *Node
-	for _, c := range parent.Children {
-		if c.CommentedOut || parent.implicit && c.Block && d.Format != Nginx || d.Format == MySQL && c.Name[0] == '!' {
-			continue
-		}
-		last = c
-		if !c.Block && !c.bare {
-			entry = c
-		}
-	}
-	if entry != nil {
-		sibling = d.text(entry.Span)
-	}
-	if last == nil && parent.implicit {
-		for _, c := range parent.Children {
-			if c.Block && !c.CommentedOut && d.Format != Nginx {
-				text, _ := d.line(c.Start)
-				s.eol = d.eol(c.Start)
-				s.after = s.eol
-				return max(text.Start, d.bom()), sibling, s
-			}
-		}
-		return len(d.data), sibling, d.endOfFile()
-	}
-	anchor := parent.head
-	if last != nil {
-		anchor = last.End
-		s.indent = d.indent(last.Start)
-	} else {
-		s.indent = d.indent(parent.Start)
-		if d.Format == Nginx || d.Format == SSHD {
-			s.indent += "    "
-		}
-	}
-	s.eol = d.eol(anchor)
-	text, next := d.line(max(anchor-1, 0))
-	rest := strings.TrimLeft(string(d.data[anchor:text.End]), " \t")
-	if d.Format == Nginx && rest != "" && rest[0] != '#' { // more stands on this line: stay within it
-		s.before, s.eol = " ", " "
-		if last == nil {
-			s.after = " "
-		}
-		if last == nil && rest[0] == '}' {
-			eol := d.eol(parent.Start)
-			s.before, s.after, s.eol = eol+s.indent, eol+d.indent(parent.Start), eol
-		}
-		return anchor, sibling, s
-	}
-	if next == len(d.data) && next == text.End {
-		s.before = s.eol + s.indent
-		return len(d.data), sibling, s
-	}
-	s.before, s.after = s.indent, s.eol
-	return next, sibling, s
+// extent gives a node's first and last line, and where the line behind begins.
+func (d *Document) extent(n *node) (first, last span, next int32) {
+	first, _ = d.line(n.whole.start)
+	last, next = d.line(max(n.whole.start, n.whole.end-1))
+	return first, last, next
 }

@@ -1,5 +1,10 @@
 package conf
 
+import (
+	"slices"
+	"strings"
+)
+
 // Setting is one value that a file holds.
 type Setting struct {
 	File         string `json:"file"`
@@ -7,84 +12,132 @@ type Setting struct {
 	Value        string `json:"value"` // as Set takes it; words separated as in the file
 	Line         int    `json:"line"`
 	CommentedOut bool   `json:"commented_out"`
+	// InForce and Why are filled in by Files.Settings; they are empty where one
+	// document alone is listed.
+	InForce Force  `json:"in_force"`
+	Why     string `json:"why,omitempty"`
 
-	node *Node
+	node *node
+	doc  *Document
 }
 
 // Settings lists every entry in file order. The address of a live entry fits
-// that entry alone.
+// that entry alone; so does that of a commented-out one among its like.
 func (d *Document) Settings() []Setting {
-	var all []Setting
-	var walk func(parent *Node, at Address)
-	walk = func(parent *Node, at Address) {
+	all := make([]Setting, 0, len(d.nodes))
+	line, from := 1, int32(0) // lines are counted on the way
+	lineOf := func(n *node) int {
+		if at := n.whole.start; at >= from {
+			line += strings.Count(d.src[from:at], "\n")
+			from = at
+			return line
+		}
+		return d.lineOf(n)
+	}
+	var walk func(parent *node, at string)
+	walk = func(parent *node, at string) {
 		steps := d.steps(parent)
-		for i, c := range parent.Children {
-			address := append(at[:len(at):len(at)], steps[i])
-			if c.Block {
-				walk(c, address)
+		i := 0
+		for c := range d.below(parent) {
+			step := steps[i]
+			i++
+			if c.kind == opaque {
 				continue
 			}
-			all = append(all, Setting{File: d.Name, Address: address.String(), Value: d.value(c, c.Value), Line: d.Line(c.Start), CommentedOut: c.CommentedOut, node: c})
+			address := at + step.String()
+			if c.kind == block {
+				if d.Format == XML && d.hasText(c) {
+					all = append(all, Setting{File: d.Name, Address: address, Value: d.meaning(c), Line: lineOf(c), CommentedOut: c.commented, node: c, doc: d})
+				}
+				walk(c, address+"/")
+				continue
+			}
+			all = append(all, Setting{File: d.Name, Address: address, Value: d.shown(c, d.valueSpan(c, step)), Line: lineOf(c), CommentedOut: c.commented, node: c, doc: d})
 		}
 	}
-	walk(d.root, nil)
+	walk(d.root(), "")
+	if d.Format == YAML { // its commented-out entries are found last
+		slices.SortStableFunc(all, func(a, b Setting) int { return a.Line - b.Line })
+	}
 	return all
 }
 
-// steps names each child of parent so that no two live ones share a step: by
-// name, by a block's argument, else by position.
-func (d *Document) steps(parent *Node) []Step {
-	type key struct{ name, arg string }
-	names, args := map[string]int{}, map[key]int{}
-	fold := func(n *Node) string { return d.canonical(n.Name) }
-	for _, c := range parent.Children {
-		if !c.CommentedOut {
-			names[fold(c)]++
-			args[key{fold(c), c.argument()}]++
+// Passed lists the lines that the dialect does not understand, with their text.
+func (d *Document) Passed() []Setting {
+	var all []Setting
+	for i := range d.nodes {
+		if n := &d.nodes[i]; n.kind == opaque && !n.commented {
+			all = append(all, Setting{File: d.Name, Line: d.lineOf(n), Value: d.text(n.whole), node: n, doc: d})
 		}
 	}
-	seen := map[string]int{}
-	steps := make([]Step, len(parent.Children))
-	for i, c := range parent.Children {
-		steps[i].Name = c.Name
-		if c.CommentedOut {
-			if c.Block && len(c.Words) > 0 {
-				steps[i].ByArg, steps[i].Argument = true, c.argument()
-			}
+	slices.SortFunc(all, func(a, b Setting) int { return a.Line - b.Line })
+	return all
+}
+
+// steps names each child of parent so that no two live ones share a step, nor
+// two that are commented out: by name, by argument, by an entry's first word,
+// else by position.
+func (d *Document) steps(parent *node) []Step {
+	type key struct {
+		name                 string
+		commented, attribute bool
+	}
+	type tally struct {
+		all, seen, short int
+		args             map[string]int
+	}
+	of := func(n *node) key { return key{d.canonical(d.nameOf(n)), n.commented, n.attribute} }
+	names := map[key]*tally{}
+	size := 0
+	for c := range d.below(parent) {
+		size++
+		t := names[of(c)]
+		if t == nil {
+			t = &tally{}
+			names[of(c)] = t
+		}
+		t.all++
+	}
+	for c := range d.below(parent) {
+		t := names[of(c)]
+		if !d.picks(c) || t.all == 1 && c.kind != block && d.keyed == "" {
 			continue
 		}
-		seen[fold(c)]++
-		switch {
-		case c.Block && len(c.Words) > 0 && args[key{fold(c), c.argument()}] == 1:
-			steps[i].ByArg, steps[i].Argument = true, c.argument()
-		case names[fold(c)] > 1:
-			steps[i].Index = seen[fold(c)]
+		if t.args == nil {
+			t.args = map[string]int{}
 		}
+		words := d.words(c)
+		arg := d.argument(c)
+		t.args[arg]++
+		if c.kind == entry {
+			if len(words) < 2 {
+				t.short++
+			} else if first := words[0].text; first != arg {
+				t.args[first]++
+			}
+		}
+	}
+	steps := make([]Step, 0, size)
+	for c := range d.below(parent) {
+		t := names[of(c)]
+		t.seen++
+		step := Step{Name: d.nameOf(c), Attribute: c.attribute}
+		switch {
+		case c.kind == block && !c.value.empty() && d.picks(c) && t.args[d.argument(c)] == 1:
+			step.ByArg, step.Argument = true, d.argument(c)
+		case c.kind == entry && (t.all > 1 || listed(d.keyed, d.canonical(d.nameOf(c)))) && t.args != nil && t.short == 0 && d.picks(c) && t.args[d.words(c)[0].text] == 1:
+			step.ByArg, step.Argument = true, d.words(c)[0].text
+		case t.all > 1:
+			step.Index = t.seen
+		}
+		steps = append(steps, step)
 	}
 	return steps
 }
 
-// canonical gives one spelling to all names that mean the same.
-func (d *Document) canonical(name string) string {
-	switch d.Format {
-	case SSHD:
-		lower := []byte(name)
-		for i, c := range lower {
-			if c >= 'A' && c <= 'Z' {
-				lower[i] = c + 'a' - 'A'
-			}
-		}
-		return string(lower)
-	case MySQL:
-		under := []byte(name)
-		for i, c := range under {
-			if c == '-' {
-				under[i] = '_'
-			}
-		}
-		return string(under)
-	}
-	return name
+// picks tells whether nodes of the kind are told apart by their words.
+func (d *Document) picks(n *node) bool {
+	return n.kind == block && d.Format != XML && !n.item || n.kind == entry && d.split != nil && !n.raw && !n.attribute
 }
 
 // Get gives the value at an address; ok is false where none or several fit.
@@ -93,21 +146,12 @@ func (d *Document) Get(address string) (value string, line int, ok bool) {
 	if err != nil {
 		return "", 0, false
 	}
-	found := d.Find(a)
-	if len(found) != 1 || found[0].Block {
+	found := d.find(a)
+	if len(found) != 1 || found[0].kind == opaque || found[0].kind == block && !(d.Format == XML && d.leaf(found[0])) {
 		return "", 0, false
 	}
 	n := found[0]
-	return d.value(n, valueSpan(n, a[len(a)-1])), d.Line(n.Start), true
-}
-
-// value gives a node's value: as it stands in span, or decoded where the
-// format quotes it or has it go on over lines.
-func (d *Document) value(n *Node, span Span) string {
-	if (d.Format == MySQL || d.Format == Systemd) && len(n.Words) == 1 {
-		return n.Words[0].Text
-	}
-	return d.text(span)
+	return d.shown(n, d.valueSpan(n, a[len(a)-1])), d.lineOf(n), true
 }
 
 // Alteration says in words how one setting differs between two documents.
@@ -115,8 +159,10 @@ type Alteration struct {
 	Address string `json:"address"`
 	Old     string `json:"old"`
 	New     string `json:"new"`
-	// Kind is changed, added or removed; of a path (whose address is the path
-	// itself) new, made, deleted, linked, unlinked, mode or owner.
+	// Kind is changed, added, removed, commented-out, uncommented or moved (old
+	// is its address before, or empty where only the order changed); comments
+	// where nothing but comments or spacing differs. Of a path (whose address is
+	// the path itself) new, made, deleted, linked, unlinked, mode or owner.
 	Kind string `json:"kind"`
 }
 
@@ -127,6 +173,17 @@ func (a Alteration) Words() string {
 		return a.Address + ": " + a.Kind + ", " + a.New
 	case "removed", "deleted", "unlinked":
 		return a.Address + ": " + a.Kind + ", was " + a.Old
+	case "commented-out":
+		return a.Address + ": commented out, was " + a.Old
+	case "uncommented":
+		return a.Address + ": no longer commented out, " + a.New
+	case "moved":
+		if a.Old == "" {
+			return a.Address + ": moved within its block"
+		}
+		return a.Address + ": moved, was " + a.Old
+	case "comments":
+		return "only comments or spacing"
 	case "linked":
 		if a.Old == "" {
 			return a.Address + ": a link to " + a.New
@@ -137,55 +194,140 @@ func (a Alteration) Words() string {
 	return a.Address + ": " + a.Old + " → " + a.New
 }
 
-// Compare lists the live settings that differ from a to b.
+// Compare says what differs from a to b, setting by setting.
 func Compare(a, b *Document) []Alteration {
-	old := map[string]string{}
-	for _, s := range a.Settings() {
-		if !s.CommentedOut {
-			old[s.Address] = s.Value
+	if string(a.data) == string(b.data) {
+		return nil
+	}
+	was, is := a.Settings(), b.Settings()
+	split := func(all []Setting) (live, out map[string]string) {
+		live, out = map[string]string{}, map[string]string{}
+		for _, s := range all {
+			if s.CommentedOut {
+				out[s.Address] = s.Value
+			} else {
+				live[s.Address] = s.Value
+			}
+		}
+		return live, out
+	}
+	oldLive, oldOut := split(was)
+	newLive, newOut := split(is)
+	var all []Alteration
+	type content struct{ name, value string }
+	last := func(address string) string {
+		p, err := ParseAddress(address)
+		if err != nil {
+			return address
+		}
+		return p[len(p)-1].Name
+	}
+	gone := map[content][]string{}
+	taken := map[string]bool{} // addresses that went elsewhere
+	for _, s := range was {
+		if _, there := newLive[s.Address]; !s.CommentedOut && !there {
+			if out, there := newOut[s.Address]; there && out == s.Value && oldOut[s.Address] != s.Value {
+				continue
+			}
+			c := content{last(s.Address), s.Value}
+			gone[c] = append(gone[c], s.Address)
 		}
 	}
-	var all []Alteration
-	for _, s := range b.Settings() {
+	for _, s := range is {
 		if s.CommentedOut {
 			continue
 		}
-		was, there := old[s.Address]
-		delete(old, s.Address)
-		if !there {
-			all = append(all, Alteration{s.Address, "", s.Value, "added"})
-		} else if was != s.Value {
-			all = append(all, Alteration{s.Address, was, s.Value, "changed"})
+		old, there := oldLive[s.Address]
+		switch {
+		case there && old != s.Value:
+			all = append(all, Alteration{s.Address, old, s.Value, "changed"})
+		case there:
+		default:
+			c := content{last(s.Address), s.Value}
+			if from := gone[c]; len(from) > 0 {
+				gone[c] = from[1:]
+				taken[from[0]] = true
+				all = append(all, Alteration{s.Address, from[0], s.Value, "moved"})
+			} else if out, there := oldOut[s.Address]; there && out == s.Value && newOut[s.Address] != s.Value {
+				all = append(all, Alteration{s.Address, "", s.Value, "uncommented"})
+			} else {
+				all = append(all, Alteration{s.Address, "", s.Value, "added"})
+			}
 		}
 	}
-	for _, s := range a.Settings() {
-		if value, gone := old[s.Address]; gone && !s.CommentedOut {
-			all = append(all, Alteration{s.Address, value, "", "removed"})
+	for _, s := range was {
+		if _, there := newLive[s.Address]; there || s.CommentedOut || taken[s.Address] {
+			continue
 		}
+		if out, there := newOut[s.Address]; there && out == s.Value && oldOut[s.Address] != s.Value {
+			all = append(all, Alteration{s.Address, s.Value, "", "commented-out"})
+		} else {
+			all = append(all, Alteration{s.Address, s.Value, "", "removed"})
+		}
+	}
+	if len(all) == 0 {
+		all = reordered(was, is)
+	}
+	if len(all) == 0 {
+		all = []Alteration{{Kind: "comments"}}
 	}
 	return all
 }
 
-// GuessFormat names the format that a file's path suggests; empty where it
-// suggests none.
-func GuessFormat(path string) Format {
-	for _, g := range guesses {
-		if g.pattern.MatchString(path) {
-			return g.format
+// reordered names the settings that stand elsewhere among the others: those
+// outside the longest run that kept its order.
+func reordered(was, is []Setting) []Alteration {
+	place := map[string]int{}
+	for i, s := range was {
+		if !s.CommentedOut {
+			place[s.Address] = i
 		}
 	}
-	return ""
+	var live []Setting
+	for _, s := range is {
+		if !s.CommentedOut {
+			live = append(live, s)
+		}
+	}
+	// The longest increasing subsequence, by patience sorting.
+	var piles []int
+	before := make([]int, len(live))
+	for i := range live {
+		k, _ := slices.BinarySearchFunc(piles, place[live[i].Address], func(pile, at int) int { return place[live[pile].Address] - at })
+		before[i] = -1
+		if k > 0 {
+			before[i] = piles[k-1]
+		}
+		if k == len(piles) {
+			piles = append(piles, i)
+		} else {
+			piles[k] = i
+		}
+	}
+	kept := map[int]bool{}
+	if len(piles) > 0 {
+		for i := piles[len(piles)-1]; i >= 0; i = before[i] {
+			kept[i] = true
+		}
+	}
+	var all []Alteration
+	for i, s := range live {
+		if !kept[i] {
+			all = append(all, Alteration{s.Address, "", s.Value, "moved"})
+		}
+	}
+	return all
 }
 
 // Masked gives the document's text with the values of some settings covered,
 // those of commented-out ones too.
 func (d *Document) Masked(hide func(Setting) bool, cover string) []byte {
 	var out []byte
-	at := 0
+	at := int32(0)
 	for _, s := range d.Settings() {
-		if v := s.node.Value; v.Start >= at && v.End > v.Start && hide(s) {
-			out = append(append(out, d.data[at:v.Start]...), cover...)
-			at = v.End
+		if v := s.node.value; v.start >= at && v.end > v.start && hide(s) {
+			out = append(append(out, d.data[at:v.start]...), cover...)
+			at = v.end
 		}
 	}
 	return append(out, d.data[at:]...)

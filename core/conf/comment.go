@@ -1,0 +1,109 @@
+package conf
+
+import "strings"
+
+// commenting makes comments of the lines of a node that has them to itself.
+func (d *Document) commenting(n *node, e Edit) ([]splice, error) {
+	switch {
+	case d.Format == XML:
+		return d.commentingElement(n, e)
+	case d.Format == JSON && !d.hasComments():
+		return nil, d.refuseAt(n, e, "the file has no comments so far, and plain JSON cannot hold one; remove the entry instead")
+	case d.Format == JSON:
+		if rest := d.src[n.whole.end:]; !strings.HasPrefix(strings.TrimLeft(rest, " \t"), ",") && n.next == 0 {
+			return nil, d.refuseAt(n, e, "is the last of its block, and what stands before it would end in a comma; remove it instead")
+		}
+	case n.item && d.Format != YAML:
+		return nil, d.refuseAt(n, e, "is a member of a list; take it out instead")
+	}
+	start := d.lineBegin(n)
+	end := n.whole.end
+	first, _ := d.line(start)
+	if before := d.src[first.start:start]; strings.TrimLeft(before, " \t\xef\xbb\xbf") != "" {
+		return nil, d.refuseAt(n, e, "shares its line with what stands before it; put it on a line of its own first")
+	}
+	last, _ := d.line(max(start, end-1))
+	if after := strings.TrimLeft(d.src[min(end, last.end):last.end], " \t;,"); after != "" && after[0] != '#' && !(after[0] == '/' && d.mark == "//") && d.lines == nil {
+		return nil, d.refuseAt(n, e, "shares its line with what stands behind it; put it on a line of its own first")
+	}
+	mark := strings.TrimRight(d.mark, " ")
+	var marks []splice
+	for at := start; ; {
+		marks = append(marks, splice{span: span{at, at}, text: mark})
+		_, next := d.line(at)
+		if next >= end {
+			return marks, nil
+		}
+		for at = next; at < end && blank(d.src[at]); at++ {
+		}
+	}
+}
+
+// lineBegin is where a node's own text begins: before the dash of a list's item.
+func (d *Document) lineBegin(n *node) int32 {
+	at := n.whole.start
+	if n.item && d.Format == YAML {
+		first, _ := d.line(at)
+		if i := strings.LastIndexByte(d.src[first.start:at], '-'); i >= 0 && strings.Trim(d.src[first.start:at], " -") == "" {
+			return first.start + int32(strings.IndexByte(d.src[first.start:at], '-'))
+		}
+	}
+	return at
+}
+
+// marks are the bytes that comment marks consist of.
+func (d *Document) marks() string {
+	if d.lines != nil {
+		return d.lines.marks
+	}
+	return strings.TrimRight(d.mark, " ") + d.unmark
+}
+
+// markStart gives where the comment mark before a commented-out node begins.
+func (d *Document) markStart(n *node) int32 {
+	at := n.whole.start
+	for at > 0 && strings.IndexByte(d.marks(), d.src[at-1]) < 0 && d.src[at-1] != '\n' {
+		at--
+	}
+	for at > 0 && strings.IndexByte(d.marks(), d.src[at-1]) >= 0 {
+		at--
+	}
+	return at
+}
+
+// uncommenting takes the marks before the lines of a node away, with one blank
+// behind each where the first has one.
+func (d *Document) uncommenting(n *node) []splice {
+	if d.Format == XML {
+		return d.uncommentingElement(n)
+	}
+	var marks []splice
+	end := n.whole.end
+	for c := n; c.last != 0; { // what a commented-out block holds
+		c = &d.nodes[c.last]
+		end = max(end, c.whole.end)
+	}
+	for at := d.markStart(n); ; {
+		stop := at
+		for strings.IndexByte(d.marks(), d.src[stop]) >= 0 {
+			if stop++; n.commented && int(stop) >= len(d.src) || at != d.markStart(n) {
+				break
+			}
+		}
+		if d.mark == "//" && strings.HasPrefix(d.src[at:], "//") {
+			stop = at + 2
+		}
+		if n.spaced && stop < end && d.src[stop] == ' ' && stop > at {
+			stop++
+		}
+		if stop > at {
+			marks = append(marks, splice{span: span{at, stop}})
+		}
+		_, next := d.line(at)
+		if next >= end {
+			return marks
+		}
+		for at = next; at < end && blank(d.src[at]); at++ {
+		}
+	}
+}

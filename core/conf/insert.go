@@ -1,0 +1,440 @@
+package conf
+
+import (
+	"slices"
+	"strings"
+)
+
+// entryText writes an entry in the manner of a neighbour.
+func (d *Document) entryText(name, value, sibling string) string {
+	switch d.Format {
+	case Nginx, Named:
+		if w, _ := d.one(name); w != name {
+			name = w
+		}
+		if value == "" {
+			return name + ";"
+		}
+		return name + " " + value + ";"
+	case Unbound:
+		gap := " "
+		if i := strings.IndexByte(sibling, ':'); i > 0 {
+			if rest := sibling[i+1:]; strings.TrimLeft(rest, " \t") != rest {
+				gap = rest[:len(rest)-len(strings.TrimLeft(rest, " \t"))]
+			}
+		}
+		return name + ":" + gap + value
+	}
+	if d.sep == "" || d.sep == " " || name != "" && name[0] == '!' { // blanks separate; "=" where the neighbour has it
+		sep := " "
+		if i := strings.IndexAny(sibling, " \t="); i > 0 && d.lines != nil && strings.Contains(d.lines.seps, "=") && strings.HasPrefix(strings.TrimLeft(sibling[i:], " \t"), "=") {
+			sep = "="
+		}
+		return strings.TrimRight(name+sep+value, " ")
+	}
+	sep := d.sep
+	if i := strings.IndexByte(sibling, '='); i > 0 {
+		before, after := sibling[:i], sibling[i+1:]
+		trimmed := strings.TrimRight(before, " \t")
+		gap := before[len(trimmed):]
+		if len(gap) > 1 && strings.Trim(gap, " ") == "" { // aligned: keep the column
+			gap = strings.Repeat(" ", max(1, len(before)-len(name)))
+		}
+		lead := after[:len(after)-len(strings.TrimLeft(after, " \t"))]
+		if lead == "" && len(after) == 0 {
+			lead = gap
+		}
+		sep = gap + "=" + lead
+	} else if i := strings.IndexByte(sibling, ':'); i > 0 && d.lines != nil && strings.Contains(d.lines.seps, ":") {
+		rest := sibling[i+1:]
+		sep = ":" + rest[:len(rest)-len(strings.TrimLeft(rest, " \t"))]
+	}
+	return name + sep + value
+}
+
+// blockText writes a block around lines that are indented already.
+func (d *Document) blockText(name, args, indent, eol string, body []string) string {
+	head, close := name, ""
+	if args != "" {
+		head += " " + args
+	}
+	inner := indent + d.step()
+	switch {
+	case d.Format == Apache:
+		head, close = "<"+head+">", "</"+name+">"
+	case d.Format == Unbound:
+		head += ":"
+	case d.Format == Named:
+		head, close = head+" {", "};"
+	case d.braced:
+		head, close = head+" {", "}"
+	case d.lines != nil && d.lines.scope == brackets:
+		head, inner = "["+head+"]", indent+d.stepOr("")
+	}
+	var b strings.Builder
+	b.WriteString(head)
+	for _, line := range body {
+		b.WriteString(eol + inner + line)
+	}
+	if close != "" {
+		b.WriteString(eol + indent + close)
+	}
+	return b.String()
+}
+
+// step is by how much the file indents what stands in a block: as its first
+// indented entry shows, else four blanks.
+func (d *Document) step() string { return d.stepOr("    ") }
+
+func (d *Document) stepOr(otherwise string) string {
+	for c := range d.below(d.root()) {
+		if c.kind != block || c.commented {
+			continue
+		}
+		for in := range d.below(c) {
+			if !in.commented && in.kind != opaque && d.ownLine(int(in.whole.start)) {
+				if got, ok := strings.CutPrefix(d.indent(in.whole.start), d.indent(c.whole.start)); ok && got != "" {
+					return got
+				}
+			}
+		}
+	}
+	return otherwise
+}
+
+// creation writes an entry that is not there, with the blocks around it that
+// are not there either.
+func (d *Document) creation(a Address, e Edit) (splice, error) {
+	parent, depth := d.root(), 0
+	for ; depth < len(a)-1; depth++ {
+		found := d.find(a[:depth+1])
+		if len(found) == 0 {
+			break
+		}
+		if len(found) > 1 {
+			return splice{}, d.refuse(e, "is not there, and %s, where it would go, fits %d places, lines %s: name one of them",
+				a[:depth+1], len(found), d.linesOf(found))
+		}
+		if found[0].kind != block {
+			return splice{}, d.refuseAt(found[0], e, "%s is an entry, not a block", a[:depth+1])
+		}
+		parent = found[0]
+	}
+	rest := a[depth:]
+	for i, s := range rest {
+		if s.Index != 0 || s.Key != "" {
+			return splice{}, d.refuse(e, "%s is not there, and cannot be made from its pick", s)
+		}
+		bad := "\r\n\x00" + d.unnamable
+		if d.Format == Logrotate && i < len(rest)-1 {
+			bad = "\r\n\x00{}#"
+		}
+		if s.Name == "" || strings.ContainsAny(s.Name, bad) || i < len(rest)-1 && strings.ContainsAny(s.Name, "]") && d.lines != nil && d.lines.scope == brackets {
+			return splice{}, d.refuse(e, "%q cannot be a name in this format", s.Name)
+		}
+	}
+	last := rest[len(rest)-1]
+	switch d.Format {
+	case JSON, YAML, TOML, XML, Rsyslog:
+		return d.creationWithin(parent, rest, e)
+	}
+	value, want, err := d.written(e.To, nil, "")
+	if err != nil {
+		return splice{}, d.refuse(e, "%v", err)
+	}
+	if last.ByArg {
+		if d.split == nil {
+			return splice{}, d.refuse(e, "%s is not there; an entry of this format has no argument to pick it by", last)
+		}
+		arg, err := d.one(last.Argument)
+		if err != nil {
+			return splice{}, d.refuse(e, "%v", err)
+		}
+		value = strings.TrimSpace(arg + " " + value)
+	}
+	if value == "" && !d.empty && !d.flags {
+		return splice{}, d.refuse(e, "an empty value; want one")
+	}
+	if len(rest) == 1 {
+		if c := d.commentedDefault(parent, last); c != nil {
+			mark, lead := d.markStart(c), ""
+			if d.indent(mark) == "" { // the blanks behind the mark were its indentation
+				if lead = d.src[mark:c.whole.start]; len(lead) < 3 {
+					lead = ""
+				}
+				lead = strings.TrimLeft(lead, d.marks())
+			}
+			return splice{span: span{mark, c.whole.end}, text: lead + d.entryText(d.nameOf(c), value, d.text(c.whole)), want: want}, nil
+		}
+	}
+	at, sibling, place := d.insertion(parent)
+	if sibling == "" {
+		sibling = d.anyEntry(d.root())
+	}
+	text := d.entryText(last.Name, value, sibling)
+	for i := len(rest) - 2; i >= 0; i-- {
+		args := ""
+		if rest[i].ByArg {
+			if args, err = d.blockArgument(rest[i]); err != nil {
+				return splice{}, d.refuse(e, "%v", err)
+			}
+		}
+		if d.lines != nil && !d.nested {
+			switch l := d.lines; {
+			case l.scope == flat:
+				return splice{}, d.refuse(e, "this format has no blocks; want a name alone")
+			case depth+i > 0:
+				return splice{}, d.refuse(e, "sections do not nest; want section/name")
+			case l.scope == match && (args == "" || !strings.EqualFold(rest[i].Name, "Match")):
+				return splice{}, d.refuse(e, `%s is not there; want a Match with its condition, as in Match["User relay"]`, rest[i])
+			case (l.scope == keyworded || l.scope == clauses) && !l.header(rest[i].Name):
+				return splice{}, d.refuse(e, "%s is no section of this format", rest[i])
+			case l.scope == brackets && args != "":
+				return splice{}, d.refuse(e, "a section has no argument; want [name] alone")
+			}
+		}
+		text = d.blockText(rest[i].Name, args, place.indent+strings.Repeat(d.step(), i), place.eol, []string{text})
+	}
+	if len(rest) > 1 && d.lines != nil && !d.nested {
+		// A section or Match block goes to the very end, whatever is above.
+		at, place = int32(len(d.src)), d.endOfFile()
+		if at > d.bom() && d.Format != SSHD {
+			place.before += place.eol
+		}
+	}
+	return splice{span: span{at, at}, text: place.before + text + place.after, want: want}, nil
+}
+
+func (d *Document) blockArgument(s Step) (string, error) {
+	if d.one == nil {
+		if err := printable(s.Argument); err != nil {
+			return "", err
+		}
+		return s.Argument, nil
+	}
+	if d.Format == Named && len(strings.Fields(s.Argument)) == 1 && oneWord(s.Name, "zone key view acl masters primaries tls") {
+		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s.Argument) + `"`, nil
+	}
+	words := []string{s.Argument}
+	if d.Format == SSHD || d.Format == Nginx || d.Format == Apache && !strings.EqualFold(s.Name, "Directory") && !strings.HasPrefix(strings.ToLower(s.Name), "files") {
+		words = strings.Fields(s.Argument)
+	}
+	for i, w := range words {
+		var err error
+		if words[i], err = d.one(w); err != nil {
+			return "", err
+		}
+	}
+	return strings.Join(words, " "), nil
+}
+
+// commentedDefault is the one commented-out entry of that name in the scope
+// that set may bring to life. An entry right behind the mark goes before one
+// with a blank, which may be prose.
+func (d *Document) commentedDefault(parent *node, step Step) *node {
+	if step.ByArg {
+		return nil
+	}
+	all := keep(d.children(parent, Step{Name: step.Name}, true), func(n *node) bool { return n.kind == entry })
+	if close := keep(all, func(n *node) bool { return !n.spaced }); len(close) > 0 {
+		all = close
+	}
+	if len(all) == 1 && !strings.Contains(d.text(all[0].whole), "\n") {
+		return all[0]
+	}
+	return nil
+}
+
+// surroundings is what an inserted text needs around it.
+type surroundings struct{ before, after, indent, eol string }
+
+func (d *Document) endOfFile() surroundings {
+	s := surroundings{eol: d.eol(int32(len(d.src)))}
+	if n := len(d.src); n > int(d.bom()) && d.src[n-1] != '\n' {
+		s.before = s.eol // the file keeps having no final line end
+	} else {
+		s.after = s.eol
+	}
+	return s
+}
+
+// insertion finds where a new entry of the block goes: behind its last live
+// child, else right behind its header. Where blocks are not closed, the file's
+// own scope ends before the first of them.
+func (d *Document) insertion(parent *node) (at int32, sibling string, s surroundings) {
+	root := parent == d.root()
+	var last, sample *node
+	for c := range d.below(parent) {
+		if c.commented || root && c.kind == block && !d.braced || d.Format == MySQL && c.raw {
+			continue
+		}
+		last = c
+		if c.kind == entry && !c.bare && !c.raw {
+			sample = c
+		}
+	}
+	if sample != nil {
+		sibling = d.text(sample.whole)
+	}
+	if last == nil && root {
+		for c := range d.below(parent) {
+			if c.kind == block && !c.commented && !d.braced {
+				text, _ := d.line(c.whole.start)
+				s.eol = d.eol(c.whole.start)
+				s.after = s.eol
+				return max(text.start, d.bom()), sibling, s
+			}
+		}
+		return int32(len(d.src)), sibling, d.endOfFile()
+	}
+	anchor := parent.head
+	if last != nil {
+		anchor = last.whole.end
+		s.indent = d.indent(last.whole.start)
+		if !d.ownLine(int(last.whole.start)) {
+			s.indent = d.indent(parent.whole.start)
+		}
+	} else {
+		s.indent = d.indent(parent.whole.start)
+		if d.lines == nil || d.lines.scope != brackets {
+			s.indent += d.step()
+		}
+	}
+	s.eol = d.eol(anchor)
+	text, next := d.line(max(anchor-1, 0))
+	rest := strings.TrimLeft(d.src[min(anchor, text.end):text.end], " \t")
+	if d.lines == nil && rest != "" && rest[0] != '#' { // more stands on this line: stay within it
+		s.before, s.eol = " ", " "
+		if last == nil {
+			s.after = " "
+		}
+		if last == nil && rest[0] == '}' {
+			eol := d.eol(parent.whole.start)
+			s.before, s.after, s.eol = eol+s.indent, eol+d.indent(parent.whole.start), eol
+		}
+		return anchor, sibling, s
+	}
+	if next == int32(len(d.src)) && next == text.end {
+		s.before = s.eol + s.indent
+		return next, sibling, s
+	}
+	s.before, s.after = s.indent, s.eol
+	return next, sibling, s
+}
+
+// inserted puts text in the file's own syntax at a place; nil stands for the
+// whole file. The text is read by itself before it is accepted.
+func (d *Document) inserted(e Edit, n *node) (*Document, error) {
+	text := dedented(e.Text)
+	if text == "" {
+		return nil, d.refuse(e, "the text to insert is empty")
+	}
+	brings, err := d.fragment(text)
+	if err != nil {
+		return nil, d.refuse(e, "the text to insert does not read as %s: %v", d.Format, err)
+	}
+	var at int32
+	var place surroundings
+	switch {
+	case n == nil && e.Where == Into:
+		at, place = int32(len(d.src)), d.endOfFile()
+		if d.Format == JSON || d.Format == XML {
+			return nil, d.refuse(e, "this format has one root; want the address of a block in it")
+		}
+	case e.Where == Into && n.kind != block:
+		return nil, d.refuseAt(n, e, "is an entry, not a block; want before or after it")
+	case d.Format == JSON || d.Format == Rsyslog && !d.ownLine(int(n.whole.start)):
+		return d.insertedWithin(e, n, text, brings)
+	case e.Where == Into && d.Format == XML:
+		return d.insertedWithin(e, n, text, brings)
+	case e.Where == Into:
+		at, _, place = d.insertion(n)
+		if place.eol == " " {
+			return nil, d.refuseAt(n, e, "stands on one line; text is inserted between lines")
+		}
+	case e.Where == Before || e.Where == After:
+		start := d.lineBegin(n)
+		first, _ := d.line(start)
+		last, next := d.line(max(start, n.whole.end-1))
+		rest := strings.TrimLeft(d.src[min(n.whole.end, last.end):last.end], " \t")
+		if !d.ownLine(int(start)) || rest != "" && d.lines == nil && rest[0] != '#' && d.Format != XML {
+			return nil, d.refuseAt(n, e, "shares its line with others; text is inserted between lines")
+		}
+		place = surroundings{indent: d.indent(start), eol: d.eol(start)}
+		place.before, place.after = place.indent, place.eol
+		if at = max(first.start, d.bom()); e.Where == After {
+			if at = next; next == last.end {
+				place.before, place.after = place.eol+place.indent, ""
+			}
+		}
+	default:
+		return nil, d.refuse(e, "insert wants into, before or after")
+	}
+	lines := strings.Split(text, "\n")
+	for i := range lines {
+		if i > 0 && lines[i] != "" {
+			lines[i] = place.indent + lines[i]
+		}
+	}
+	return d.withText(e, span{at, at}, place.before+strings.Join(lines, place.eol)+place.after, brings)
+}
+
+// withText splices text in and holds the result against what the text brings.
+func (d *Document) withText(e Edit, s span, text string, brings int) (*Document, error) {
+	b := slices.Concat(d.data[:s.start], []byte(text), d.data[s.end:])
+	next, err := Parse(d.Name, d.Format, b)
+	if err != nil {
+		return nil, d.refuse(e, "the edit would break the file: %v", err)
+	}
+	if next.live != d.live+brings {
+		return nil, d.refuse(e, "the text reads differently at this place than by itself: %d entries and blocks more, not %d", next.live-d.live, brings)
+	}
+	return next, nil
+}
+
+// fragment reads text by itself and counts what it brings.
+func (d *Document) fragment(text string) (int, error) {
+	around := [2]string{}
+	switch d.Format {
+	case JSON:
+		around = [2]string{"{", "}"}
+	case XML:
+		around = [2]string{"<x>", "</x>"}
+	}
+	doc, err := Parse("inserted text", d.Format, []byte(around[0]+text+around[1]))
+	if err != nil && d.Format == JSON {
+		doc, err = Parse("inserted text", d.Format, []byte("["+text+"]"))
+	}
+	if err != nil {
+		return 0, err
+	}
+	for i := range doc.nodes {
+		if doc.nodes[i].kind == opaque && d.Format != Logrotate && d.Format != Rsyslog && d.Format != Pairs {
+			return 0, doc.errorAt(int(doc.nodes[i].whole.start), "not understood")
+		}
+	}
+	if d.Format == XML {
+		return doc.live - 1, nil
+	}
+	return doc.live, nil
+}
+
+// dedented takes the indentation that all lines share away, and line ends at
+// both ends.
+func dedented(text string) string {
+	text = strings.Trim(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
+	lines := strings.Split(text, "\n")
+	shared := -1
+	for _, line := range lines {
+		if strings.TrimSpace(line) == "" {
+			continue
+		}
+		if k := len(line) - len(strings.TrimLeft(line, " \t")); shared < 0 || k < shared {
+			shared = k
+		}
+	}
+	for i, line := range lines {
+		lines[i] = strings.TrimRight(line[min(max(shared, 0), len(line)):], " \t")
+	}
+	return strings.Join(lines, "\n")
+}
