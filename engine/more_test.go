@@ -74,6 +74,47 @@ func TestTwoFilesAreOneSet(t *testing.T) {
 	}
 }
 
+const limits = `
+service: limits
+title: Database limits
+on: labels.role == "bulletin"
+unit: nginx.service
+files:
+  main: {format: mysql, paths: {any: /etc/my.cnf}}
+acts: [{name: restart, command: [systemctl, restart, nginx.service]}]
+settle: 500ms
+`
+
+// TestOverruledEdit sets a limit that a later file sets again on one of two
+// hosts: that one is stopped, with where it is decided.
+func TestOverruledEdit(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 21, 2)
+	for _, h := range r.hosts {
+		h.Files.Write("/etc/my.cnf", []byte("[mysqld]\nmax_connections = 90\n!includedir /etc/nginx/\n"))
+		h.Files.Write("/etc/nginx/a.cnf", []byte("[mysqldump]\nmax_connections = 1\n"))
+	}
+	r.hosts[0].Files.Write("/etc/nginx/z $(touch oops).cnf", []byte("[mysqld]\nmax-connections = 100\n"))
+	r.load("limits", limits)
+	id := r.drafted("title: t\nreason: r\nservice: limits\nwhere: labels.role == \"bulletin\"\nexpect: 2\nedits:\n  - {set: mysqld/max_connections, to: 200}\nladder: {soak: 100ms}\n")
+	d := r.rehearse(id)
+	stopped := 0
+	for _, g := range d.Rehearsal.Groups {
+		for _, f := range g.Findings {
+			stopped++
+			if want := `mysqld/max_connections would not count: /etc/nginx/z $(touch oops).cnf:2 comes later; set mysqld/max-connections in /etc/nginx/z $(touch oops).cnf instead`; f.Code != "overruled" || f.Level != change.StopLevel || !strings.Contains(f.Text, want) || g.Hosts[0] != "b00" {
+				t.Errorf("%v: %+v", g.Hosts, f)
+			}
+		}
+	}
+	if stopped != 1 || len(d.Rehearsal.Groups) != 2 {
+		t.Errorf("%d findings in %d groups; want one, on the host that has the later file", stopped, len(d.Rehearsal.Groups))
+	}
+	if _, err := r.hosts[0].Files.Read("/root/oops"); err == nil {
+		t.Error("a file's name ran as a command")
+	}
+}
+
 // TestOddBytes changes a file in Latin-1 and has a probe answer with what no text
 // can hold: the file keeps its bytes, people see what they are.
 func TestOddBytes(t *testing.T) {

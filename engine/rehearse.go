@@ -265,6 +265,9 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *view.Rehearse
 	}
 	redactor := &change.Redactor{}
 	result = change.Render(r.svc, r.spec, change.Reading{Host: h.Expr(), Files: collected, Secrets: r.secrets, Redactor: redactor})
+	if err := overruled(ctx, conn, r.svc, &result); err != nil {
+		return result, err
+	}
 	var files []host.File
 	for _, f := range result.Files {
 		files = append(files, hostFile(f.Path, f.Base, f.Candidate, f.Make, f.Others, r.secrets))
@@ -289,6 +292,28 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *view.Rehearse
 			Text: fmt.Sprintf("%s does not run on this host now (%s); the act %s would start it", r.svc.Unit, replies[0].State, result.Act.Name)})
 	}
 	return result, err
+}
+
+// deepest is how many times includes are followed on a host.
+const deepest = 5
+
+// overruled finds edits that do not count, since a setting elsewhere wins.
+func overruled(ctx context.Context, conn *host.Conn, svc *change.Service, result *change.Result) error {
+	for _, reach := range change.ReachOf(svc, result) {
+		for range deepest {
+			wants := reach.Wants()
+			if len(wants) == 0 {
+				break
+			}
+			files, err := conn.Gather(ctx, wants)
+			if err != nil {
+				return err
+			}
+			reach.Add(wants, files)
+		}
+		result.Findings = append(result.Findings, reach.Findings()...)
+	}
+	return nil
 }
 
 // fleeting is what checkers print that differs each time they run, and would

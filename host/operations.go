@@ -122,6 +122,24 @@ func (c *Conn) Collect(ctx context.Context, paths []string) ([]change.Found, err
 	return found, nil
 }
 
+// Gather reads the files that patterns of file names mean; what is too long or
+// too many comes without its content.
+func (c *Conn) Gather(ctx context.Context, patterns []string) ([]change.Gathered, error) {
+	all, err := c.run(ctx, "gather", nil, patterns...)
+	if err != nil {
+		return nil, err
+	}
+	files := make([]change.Gathered, 0, len(all))
+	for _, a := range all {
+		f := change.Gathered{Path: a.text("path"), Resolved: a.text("resolved")}
+		if _, ok := a["content"].(string); ok {
+			f.Content, f.Read = []byte(a.text("content")), true
+		}
+		files = append(files, f)
+	}
+	return files, nil
+}
+
 // archive writes contents as tar, and secrets as secret-NAME.
 func archive(contents map[string][]byte) []byte {
 	var b bytes.Buffer

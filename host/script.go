@@ -22,7 +22,7 @@ type script struct {
 
 // parts are the files of which each script is made, in order.
 var parts = map[string]string{
-	"survey": "survey", "collect": "collect", "ask": "guarding units ask",
+	"survey": "survey", "collect": "collect", "gather": "gather", "ask": "guarding units ask",
 	"claim": "guarding claim", "snapshot": "snapshot", "make": "making make", "arm": "guarding arm",
 	"place": "guarding putback place", "act": "running act", "look": "guarding units look",
 	"restore": "putback restore", "disarm": "guarding disarm",
@@ -44,7 +44,7 @@ var scripts = func() map[string]script {
 // namespace of its own, all others hold the host's lock.
 func wrapping(name string) []string {
 	switch name {
-	case "survey", "collect", "ask":
+	case "survey", "collect", "gather", "ask":
 		return nil
 	case "trial":
 		return []string{"unshare", "--mount", "--net", "--propagation", "private"}

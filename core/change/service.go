@@ -27,6 +27,7 @@ type Service struct {
 	Title     string             `yaml:"title"`
 	On        string             `yaml:"on"` // which hosts carry it, over expr.HostVars
 	Files     map[string]File    `yaml:"files"`
+	Reads     []string           `yaml:"reads"` // patterns of what the service reads beside files, the first file first; what they include is found
 	Roots     []string           `yaml:"roots"` // directories in which links may lead; /etc and those of files where unset
 	Unit      string             `yaml:"unit"`
 	Trial     Trial              `yaml:"trial"`
@@ -153,6 +154,11 @@ func ParseService(name string, data []byte) (*Service, error) {
 	}
 	for key, f := range s.Files {
 		s.Files[key] = f.checked(p, key)
+	}
+	for _, pattern := range s.Reads {
+		if _, err := path.Match(pattern, "/"); err != nil || !path.IsAbs(pattern) || path.Clean(pattern) != pattern {
+			p.add("reads: %q is no clean absolute path or pattern", pattern)
+		}
 	}
 	for _, root := range s.Roots {
 		if !cleanPath(root) {

@@ -95,6 +95,31 @@ func (d *Document) Includes(main string) []string {
 	return all
 }
 
+// Companions lists patterns of the files that are read together with a file
+// without any of them saying so: a unit's drop-ins (systemd.unit(5)), the
+// directories of sysctl.d(5).
+func Companions(file string, format Format) []string {
+	dir, base := path.Dir(file), path.Base(file)
+	switch format {
+	case Systemd:
+		unit := base
+		if strings.HasSuffix(dir, ".d") { // itself a drop-in
+			unit, dir = strings.TrimSuffix(path.Base(dir), ".d"), path.Dir(dir)
+		}
+		var all []string
+		for _, at := range []string{"/etc/systemd", "/run/systemd", "/usr/lib/systemd", "/lib/systemd"} {
+			if strings.Contains(dir, "/system") && path.Base(dir) == "system" {
+				at += "/system"
+			}
+			all = append(all, path.Join(at, unit), path.Join(at, unit+".d", "*.conf"))
+		}
+		return all
+	case Sysctl:
+		return []string{"/etc/sysctl.d/*.conf", "/run/sysctl.d/*.conf", "/usr/lib/sysctl.d/*.conf", "/etc/sysctl.conf"}
+	}
+	return nil
+}
+
 // absolute joins a relative pattern to where its service looks for it: beside
 // the main file, or beside the including one.
 func (d *Document) absolute(pattern, main string) string {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"regexp"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -462,19 +463,20 @@ func yamlPlain(text string) bool {
 	return one.Kind == yaml.ScalarNode && one.Value == text && one.Anchor == "" && !strings.HasPrefix(text, "!")
 }
 
+// yamlWord is what all versions of YAML read as text, but for yamlSpecial.
+var (
+	yamlWord    = regexp.MustCompile(`^[A-Za-z_/][A-Za-z0-9_./ -]*$`)
+	yamlSpecial = regexp.MustCompile(`(?i)^(y|n|yes|no|on|off|true|false|null|~|\.inf|\.nan)$`)
+)
+
 // yamlExact writes text that is read as text.
 func yamlExact(text, old string) (string, error) {
 	if !utf8.ValidString(text) {
 		return "", errors.New("the value is not UTF-8")
 	}
 	quoted := old != "" && strings.IndexByte("\"'", old[0]) >= 0
-	if !quoted && yamlPlain(text) {
-		var one map[string]any
-		if yaml.Unmarshal([]byte("x: "+text), &one) == nil {
-			if _, ok := one["x"].(string); ok {
-				return text, nil
-			}
-		}
+	if !quoted && yamlPlain(text) && yamlWord.MatchString(text) && !yamlSpecial.MatchString(text) {
+		return text, nil
 	}
 	if printable(text) == nil && (quoted && old[0] == '\'' || !quoted && strings.ContainsAny(text, `\"`)) {
 		return "'" + strings.ReplaceAll(text, "'", "''") + "'", nil
