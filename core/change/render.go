@@ -304,6 +304,14 @@ func (s *set) brings(f *Rendered, was, now *conf.Document) {
 		return all
 	}
 	had := map[string]bool{}
+	if was != nil && now != nil { // what is not understood may run, too
+		for _, x := range was.Passed() {
+			had[x.Value] = true
+		}
+		for _, x := range now.Passed() {
+			s.Executes = s.Executes || !had[x.Value]
+		}
+	}
 	for _, x := range running(was) {
 		had[x.Address+"="+x.Value] = true
 	}

@@ -34,6 +34,20 @@ var executing = map[conf.Format]*regexp.Regexp{
 	conf.Nginx: regexp.MustCompile(`^(load_module|include|ssl_engine|perl.*|lua_.*|.*_by_lua.*|js_.*)$`),
 	conf.SSHD:  regexp.MustCompile(`(?i)^(include|.*command|subsystem|securitykeyprovider|pkcs11provider)$`),
 	conf.MySQL: regexp.MustCompile(`^(!include.*|(loose[-_])?(plugin|init)[-_](load|load[-_]add|dir|maturity|file)|basedir)$`),
+
+	conf.Apache:     regexp.MustCompile(`(?i)^(include(optional)?|load(module|file)|(custom|error|transfer|forensic|global)log|rewritemap|sslpassphrasedialog|perl.*|lua.*)$`),
+	conf.PostgreSQL: regexp.MustCompile(`(?i)^(include.*|.*_librar(y|ies)|.*_command|dynamic_library_path)$`),
+	conf.HAProxy:    regexp.MustCompile(`^(lua-.*|external-check|command|ssl-engine|program)$`),
+	conf.Redis:      regexp.MustCompile(`(?i)^(include|loadmodule)$`),
+	conf.PHP:        regexp.MustCompile(`^((zend_)?extension(_dir)?|include(_path)?)$|auto_(pre|ap)pend_file|opcache\.preload|ffi\.`),
+	conf.Samba:      regexp.MustCompile(`(?i)command|script|exec|include|action|program|configfile|config file|vfs ?objects`),
+	conf.Dovecot:    regexp.MustCompile(`^(!include.*|.*exec.*|.*plugin_dir|mail_plugins)$`),
+	conf.Named:      regexp.MustCompile(`^(plugin|dlz|dyndb|include)$`),
+	conf.Unbound:    regexp.MustCompile(`^(python-script|dynlib-file|module-config|include.*)$`),
+	conf.Chrony:     regexp.MustCompile(`(?i)^(include|confdir|sourcedir|mailonchange)$`),
+	conf.Squid:      regexp.MustCompile(`_program$|_helper|^(include|external_acl_type|auth_param|loadable_modules|ecap_service)$`),
+	conf.Rsyslog:    regexp.MustCompile(`(?i)^(module|\$modload|\$includeconfig|include|binary)$`),
+	conf.Logrotate:  regexp.MustCompile(`^include$`),
 }
 
 // executes tells whether an edit of this address could have the checker run

@@ -264,6 +264,28 @@ func readingOrder(d *Document) string {
 	return "0"
 }
 
+// stray tells whether files are read by themselves although another main file of
+// their format includes files: they are leftovers, or snippets that nobody uses.
+func (s *Files) stray(files []*Document, groups [][]*Document) bool {
+	main := func(all []*Document) bool {
+		return slices.ContainsFunc(all, func(d *Document) bool {
+			if d.Format != Nginx {
+				return d.include != nil && len(d.Includes(d.Name)) > 0
+			}
+			for n := range d.below(d.root()) { // snippets include others, too
+				if n.kind == block && !n.commented && oneWord(d.nameOf(n), "http events stream mail") {
+					return true
+				}
+			}
+			return false
+		})
+	}
+	if files[0].include == nil || main(files) {
+		return false
+	}
+	return slices.ContainsFunc(groups, func(other []*Document) bool { return other[0].Format == files[0].Format && main(other) })
+}
+
 func (s *Files) read(files []*Document) *reading {
 	r := &reading{set: s, main: files[0].Name, group: files[0].Name}
 	for _, d := range files {
@@ -499,8 +521,13 @@ func (r *reading) matches(all map[*node]verdict) {
 // whether it is in force, and why.
 func (s *Files) Settings() []Setting {
 	verdicts := map[*node]verdict{}
-	for _, files := range s.groups() {
+	groups := s.groups()
+	for _, files := range groups {
+		stray := s.stray(files, groups)
 		for n, v := range s.read(files).verdicts() {
+			if stray {
+				v = verdict{force: Unknown, why: "no file among these includes this one"}
+			}
 			verdicts[n] = v
 		}
 	}

@@ -30,7 +30,11 @@ type Request struct {
 func (s *Files) Governing(q Request) ([]Setting, error) {
 	var all []Setting
 	known := false
-	for _, files := range s.groups() {
+	groups := s.groups()
+	for _, files := range groups {
+		if s.stray(files, groups) {
+			continue
+		}
 		var governing func(*reading, Request) ([]*occurrence, error)
 		switch files[0].Format {
 		case Nginx:

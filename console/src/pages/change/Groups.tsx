@@ -28,6 +28,12 @@ function altered(a: Group['alterations'][number]): string {
       return `added, ${a.new}`
     case 'removed':
       return `removed, was ${a.old}`
+    case 'commented-out':
+      return `commented out, was ${a.old}`
+    case 'uncommented':
+      return `no longer commented out, ${a.new}`
+    case 'moved':
+      return a.old ? `moved, was ${a.old}` : 'moved within its block'
     case 'new':
     case 'made':
       return `${a.kind}, ${a.new}`
@@ -61,7 +67,7 @@ export function DiffGroup({ group }: { group: Group }) {
         <ul className="mono">
           {group.alterations.map((a) => (
             <li key={`${a.address} ${a.kind}`} className="wrap">
-              {a.address}: {altered(a)}
+              {a.kind === 'comments' ? 'only comments or spacing' : `${a.address}: ${altered(a)}`}
             </li>
           ))}
         </ul>
