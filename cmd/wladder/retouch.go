@@ -171,18 +171,18 @@ func documentFlags(f *flag.FlagSet) *[]conf.Edit {
 	address("comment-out", "make comments of an entry or block", conf.CommentOut)
 	address("uncomment", "bring an entry or block back that is commented out", conf.Uncomment)
 
-	var text, find string
+	var find string
 	f.Func("insert", "`TEXT`: lines in the file's own syntax; -into, -before or -after says where", func(s string) error {
-		text = s
+		edits = append(edits, conf.Edit{Do: conf.Insert, Text: s})
 		return nil
 	})
 	place := func(name, help string, where conf.Place) {
 		f.Func(name, "`ADDRESS`: "+help, func(s string) error {
-			if text == "" {
+			k := len(edits) - 1
+			if k < 0 || edits[k].Do != conf.Insert || edits[k].Where != "" {
 				return fmt.Errorf("want -insert before it")
 			}
-			edits = append(edits, conf.Edit{Do: conf.Insert, Address: s, Text: text, Where: where})
-			text = ""
+			edits[k].Address, edits[k].Where = s, where
 			return nil
 		})
 	}

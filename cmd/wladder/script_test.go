@@ -42,6 +42,7 @@ func TestScripts(t *testing.T) {
 			}
 			dir := t.TempDir()
 			for _, f := range archive.Files {
+				os.MkdirAll(filepath.Join(dir, filepath.Dir(f.Name)), 0o755)
 				if err := os.WriteFile(filepath.Join(dir, f.Name), f.Data, 0o644); err != nil {
 					t.Fatal(err)
 				}

@@ -107,7 +107,7 @@ func (t *terminal) around(files *conf.Files, all []conf.Setting) {
 	const context = 2
 	text := map[string][]string{}
 	for _, d := range files.Documents {
-		text[d.Name] = strings.Split(string(d.Bytes()), "\n")
+		text[d.Name] = strings.Split(strings.TrimSuffix(string(d.Bytes()), "\n"), "\n")
 	}
 	for i, s := range all {
 		if i > 0 {

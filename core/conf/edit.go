@@ -174,6 +174,9 @@ func (d *Document) apply(e Edit) (*Document, error) {
 	if e.Do == Insert && e.Address == "" && e.Where == Into {
 		return d.inserted(e, nil)
 	}
+	if e.Do == Insert && e.Where != Into && e.Where != Before && e.Where != After {
+		return nil, d.refuse(e, "insert wants a place: into, before or after an address")
+	}
 	address, err := ParseAddress(e.Address)
 	if err != nil {
 		return nil, &Error{File: d.Name, What: err.Error()}

@@ -178,10 +178,19 @@ type occurrence struct {
 
 func (o *occurrence) at() string { return fmt.Sprintf("%s:%d", o.doc.Name, o.doc.lineOf(o.n)) }
 
-// gap is an inclusion of files that are not at hand.
+// gap is an inclusion of files that are not at hand, or a line that is not
+// understood and may set what it names.
 type gap struct {
 	scope, at, pattern string
+	name               string // empty where anything may be set
 	order              int
+}
+
+func (g *gap) why() string {
+	if g.name != "" {
+		return g.at + " is not understood, and may set it"
+	}
+	return fmt.Sprintf("%s includes %s, which is not among these files", g.at, g.pattern)
 }
 
 // reading is a set of files in the order in which the service reads them.
@@ -297,7 +306,11 @@ func (s *Files) read(files []*Document) *reading {
 func (r *reading) walk(d *Document, parent *node, scope string, chain []*node, docs []*Document, conditional string) {
 	for n := range d.below(parent) {
 		r.count++
-		if n.commented || n.kind == opaque {
+		if n.commented {
+			continue
+		}
+		if n.kind == opaque {
+			r.odd(d, n, scope)
 			continue
 		}
 		if n.kind == block {
@@ -341,10 +354,31 @@ func (r *reading) walk(d *Document, parent *node, scope string, chain []*node, d
 				if in.sections {
 					at = ""
 				}
-				r.gaps = append(r.gaps, gap{at, o.at(), pattern, r.count})
+				r.gaps = append(r.gaps, gap{scope: at, at: o.at(), pattern: pattern, order: r.count})
 			}
 		}
 	}
+}
+
+// odd notes a stretch that is not understood: it may set what its first word
+// names, or read another file.
+func (r *reading) odd(d *Document, n *node, scope string) {
+	at := fmt.Sprintf("%s:%d", d.Name, d.lineOf(n))
+	g := gap{scope: scope, at: at, order: r.count, name: d.canonical(d.text(n.name))}
+	if d.Format == Pairs {
+		switch words := strings.Fields(firstLineOf(d.text(n.whole))); {
+		case len(words) > 1 && (words[0] == "." || words[0] == "source" || words[0] == "eval"):
+			g.name, g.pattern = "", words[1]
+		case len(words) > 1 && words[0] == "unset":
+			g.name = words[1]
+		}
+	}
+	r.gaps = append(r.gaps, g)
+}
+
+func firstLineOf(text string) string {
+	line, _, _ := strings.Cut(text, "\n")
+	return line
 }
 
 // scope names what entries of a block compete in: blocks of the same name and
@@ -463,7 +497,7 @@ func (r *reading) judge(same []*occurrence, all map[*node]verdict) {
 			case maybe:
 				all[o.n] = verdict{Unknown, "one that counts under a condition may win over it", nil}
 			case g != nil:
-				all[o.n] = verdict{Unknown, fmt.Sprintf("%s includes %s, which is not among these files", g.at, g.pattern), nil}
+				all[o.n] = verdict{Unknown, g.why(), nil}
 			default:
 				why := ""
 				if len(same) > 1 {
@@ -480,7 +514,7 @@ func (r *reading) judge(same []*occurrence, all map[*node]verdict) {
 func (r *reading) gapBeyond(o *occurrence, before bool) *gap {
 	for i := range r.gaps {
 		g := &r.gaps[i]
-		if (g.order > o.order) != before && (g.scope == o.scope || g.scope == "" && !o.doc.nested) {
+		if (g.order > o.order) != before && (g.name == "" || g.name == o.doc.canonical(o.doc.nameOf(o.n))) && (g.scope == o.scope || g.scope == "" && !o.doc.nested) {
 			return g
 		}
 	}

@@ -66,11 +66,11 @@ func GuessContent(path string, data []byte) Format {
 	for line := range bytes.Lines(data) {
 		text := strings.TrimSpace(string(line))
 		switch {
+		case strings.HasPrefix(text, "#!"):
+			return ""
 		case text == "" || text[0] == '#' || text[0] == ';':
 		case strings.HasPrefix(text, "<?xml") || strings.HasPrefix(text, "<!--") || strings.HasPrefix(text, "<!DOCTYPE"):
 			return XML
-		case strings.HasPrefix(text, "#!"):
-			return ""
 		case text[0] == '[' && text[len(text)-1] == ']':
 			sections++
 		case strings.IndexByte(text, '=') > 0:

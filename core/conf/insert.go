@@ -352,7 +352,7 @@ func (d *Document) inserted(e Edit, n *node) (*Document, error) {
 		if place.eol == " " {
 			return nil, d.refuseAt(n, e, "stands on one line; text is inserted between lines")
 		}
-	case e.Where == Before || e.Where == After:
+	default: // before or after
 		start := d.lineBegin(n)
 		first, _ := d.line(start)
 		last, next := d.line(max(start, n.whole.end-1))
@@ -367,8 +367,6 @@ func (d *Document) inserted(e Edit, n *node) (*Document, error) {
 				place.before, place.after = place.eol+place.indent, ""
 			}
 		}
-	default:
-		return nil, d.refuse(e, "insert wants into, before or after")
 	}
 	lines := strings.Split(text, "\n")
 	for i := range lines {

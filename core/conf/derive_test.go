@@ -1,0 +1,179 @@
+package conf
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// said writes edits on a line each.
+func said(edits []Edit) string {
+	var all []string
+	for _, e := range edits {
+		text := string(e.Do) + " " + e.Address
+		switch e.Do {
+		case Set:
+			text += "=" + e.To.Text
+		case Insert:
+			text = fmt.Sprintf("%s %s %q", e.Where, e.Address, e.Text)
+		}
+		all = append(all, text)
+	}
+	return strings.Join(all, "; ")
+}
+
+// TestDerive finds the edits behind a copy that a person edited by hand, and the
+// words for what changed.
+func TestDerive(t *testing.T) {
+	for _, c := range []struct {
+		format               Format
+		before, after        string
+		edits, words, refuse string
+	}{
+		{SSHD, "Port 22\n#UsePAM yes\nMaxAuthTries 6\n", "Port 2222\nUsePAM yes\n#MaxAuthTries 6\n",
+			"set Port=2222; uncomment UsePAM; comment-out MaxAuthTries", "Port: 22 → 2222; UsePAM: no longer commented out, yes; MaxAuthTries: commented out, was 6", ""},
+		{MySQL, "[mysqld]\nport = 1\nuser = a\n", "[mysqld]\nport = 1\n", "remove mysqld/user", "mysqld/user: removed, was a", ""},
+		{Nginx, "http {\n    gzip on;\n}\n", "http {\n    gzip on;\n    # for the gauges\n    expires 1h;\n}\n",
+			`after http/gzip "    # for the gauges\n    expires 1h;"`, "http/expires: added, 1h", ""},
+		{Nginx, "a 1;\nb 2;\n", "a 1;\n\n# new\nb 2;\n", `before b "\n# new"`, "only comments or spacing", "cannot be put as edits"},
+		{Nginx, "http {\n  server {\n    listen 80;\n  }\n}\n", "http {\n  server {\n    listen 80;\n  }\n  server {\n    listen 81;\n  }\n}\n",
+			`after http/server "  server {\n    listen 81;\n  }"`, "http/server[1]/listen: moved, was http/server/listen; http/server[2]/listen: added, 81", ""},
+		{INI, "[a]\nx = 1\ny = 2\nz = 3\n", "[a]\ny = 2\nz = 3\nx = 1\n", "", "a/x: moved within its block", ""},
+		{XML, "<a>\n  <b c=\"1\"/>\n</a>\n", "<a>\n  <b c=\"2\" d=\"3\"/>\n</a>\n", "set a/b/@c=2; set a/b/@d=3", "a/b/@c: 1 → 2; a/b/@d: added, 3", ""},
+		{YAML, "a:\n  b: 1\nc: 2\n", "a:\n  b: 1\n  d: x\nc: 3\n", "set a/d=x; set c=3", "a/d: added, x; c: 2 → 3", ""},
+		{HAProxy, "backend a\n  server t1 x\nbackend b\n  server t1 x\n", "backend a\n  server t1 x\n  server t2 y\nbackend b\n  server t1 x\n",
+			`set backend["a"]/server["t2"]=y`, `backend["a"]/server["t2"]: added, y`, ""},
+	} {
+		a, err := Parse("a", c.format, []byte(c.before))
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, err := Parse("b", c.format, []byte(c.after))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var words []string
+		for _, x := range Compare(a, b) {
+			words = append(words, x.Words())
+		}
+		if got := strings.Join(words, "; "); got != c.words {
+			t.Errorf("%s: %q; want %q", c.format, got, c.words)
+		}
+		edits, err := Derive(a, b)
+		if c.refuse != "" {
+			if err == nil || !strings.Contains(err.Error(), c.refuse) {
+				t.Errorf("%s: %s, %v; want %q", c.format, said(edits), err, c.refuse)
+			}
+			continue
+		}
+		if err != nil {
+			t.Errorf("%s: %v", c.format, err)
+			continue
+		}
+		if got, err := a.Apply(edits...); err != nil || got.src != c.after {
+			t.Errorf("%s: %s gives %q, %v", c.format, said(edits), got.src, err)
+		}
+		if c.edits != "" && said(edits) != c.edits {
+			t.Errorf("%s: %s; want %s", c.format, said(edits), c.edits)
+		}
+	}
+	if edits, err := Derive(must(t, Nginx, "a 1;"), must(t, Nginx, "a 1;")); err != nil || edits != nil {
+		t.Errorf("no change: %v, %v", edits, err)
+	}
+	if _, err := Derive(must(t, Nginx, "a 1;"), must(t, SSHD, "a 1")); err == nil {
+		t.Error("two formats are no copies of one file")
+	}
+}
+
+func must(t *testing.T, format Format, text string) *Document {
+	d, err := Parse("x", format, []byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return d
+}
+
+// TestDeriveFromCases takes every case of an edit as a copy edited by hand.
+func TestDeriveFromCases(t *testing.T) {
+	cases, _ := readCases(t)
+	all, found := 0, 0
+	for _, c := range cases {
+		if c.kind != "after" {
+			continue
+		}
+		all++
+		a, b := must(t, Format(c.format), c.before), must(t, Format(c.format), c.want)
+		edits, err := Derive(a, b)
+		if err != nil {
+			continue
+		}
+		found++
+		if got, err := a.Apply(edits...); err != nil || got.src != b.src {
+			t.Errorf("%s: %s: %s gives something else (%v)", c.format, c.title, said(edits), err)
+		}
+	}
+	t.Logf("%d of %d edited copies were put as edits", found, all)
+	if found*100 < all*90 {
+		t.Errorf("only %d of %d", found, all)
+	}
+}
+
+// TestEach repeats edits over a list; what an item holds stays data.
+func TestEach(t *testing.T) {
+	for _, c := range []struct {
+		format       Format
+		before, want string
+		e            Edit
+	}{
+		{Dovecot, "a = 1\n", "a = 1\nlocal_name x.example {\n    ssl_cert = </x.example.pem\n}\nlocal_name y.example {\n    ssl_cert = </y.example.pem\n}\n",
+			Edit{Do: Set, Address: `local_name["{item}"]/ssl_cert`, To: Text("</{item}.pem"), Each: []string{"x.example", "y.example"}}},
+		{Nginx, "http {\n}\n", "http {\n    server {\n        server_name a.example;\n    }\n    server {\n        server_name \"b; evil on\";\n    }\n}\n",
+			Edit{Do: Insert, Where: Into, Address: "http", Text: "server {\n    server_name {item};\n}", Each: []string{"a.example", "b; evil on"}}},
+		{SSHD, "Port 22\n", "Port 22\n\"a b\" x\n", Edit{Do: Insert, Where: Into, Text: "{item} x", Each: []string{"a b"}}},
+		{Apache, "A 1\n", "A 1\nAlias /a /srv/a\nAlias /b /srv/b\n", Edit{Do: Insert, Where: Into, Text: "Alias /{item} /srv/{item}", Each: []string{"a", "b"}}},
+	} {
+		got, err := must(t, c.format, c.before).Apply(c.e)
+		if c.format == SSHD { // a quoted keyword is none
+			if err == nil {
+				t.Errorf("%s took %q", c.format, got.src)
+			}
+			continue
+		}
+		if err != nil || got.src != c.want {
+			t.Errorf("%s: got %q, %v; want %q", c.format, got.src, err, c.want)
+		}
+	}
+}
+
+// TestGuess names formats by paths and contents.
+func TestGuess(t *testing.T) {
+	for path, want := range map[string]Format{
+		"/etc/nginx/sites-enabled/tiles": Nginx, "site-nginx.conf": Nginx, "/etc/ssh/sshd_config.d/50.conf": SSHD, "x/my.cnf": MySQL, "/etc/systemd/system/a.service.d/x.conf": Systemd,
+		"/etc/systemd/journald.conf": Systemd, "/etc/apache2/ports.conf": Apache, "/srv/.htaccess": Apache, "/etc/postgresql/15/main/postgresql.conf": PostgreSQL, "/etc/default/intake": Pairs,
+		"conf/catalina.properties": Pairs, "/etc/sysctl.d/10.conf": Sysctl, "/etc/haproxy/haproxy.cfg": HAProxy, "/etc/redis/redis.conf": Redis, "server.xml": XML, "/etc/php/8.2/fpm/pool.d/www.conf": PHP,
+		"/etc/php/8.2/cli/php.ini": PHP, "/etc/samba/smb.conf": Samba, "/etc/dovecot/conf.d/10-ssl.conf": Dovecot, "/etc/postfix/main.cf": Postfix, "/etc/bind/named.conf.options": Named,
+		"/etc/unbound/unbound.conf.d/a.conf": Unbound, "/etc/chrony/chrony.conf": Chrony, "/etc/squid/squid.conf": Squid, "/etc/logrotate.d/nginx": Logrotate, "/etc/rsyslog.d/50.conf": Rsyslog,
+		"/etc/ssh/ssh_config": Keywords, "a.yml": YAML, "a.json": JSON, "a.toml": TOML, "setup.cfg": INI, "/etc/nginx/nginx.conf.gz": "", "notes.txt": "", "/etc/tmpfiles.d/named.conf": Keywords,
+	} {
+		if got := GuessFormat(path); got != want {
+			t.Errorf("%s: %q; want %q", path, got, want)
+		}
+	}
+	for text, want := range map[string]Format{"{\"a\": 1}": JSON, "<?xml version='1.0'?><a/>": XML, "[a]\nb=1\n": INI, "A=1\nB=2\n": Pairs, "some words\nof prose\n": "", "#!/bin/sh\nA=1\n": ""} {
+		if got := GuessContent("x", []byte(text)); got != want {
+			t.Errorf("%q: %q; want %q", text, got, want)
+		}
+	}
+	root, _ := filepath.Glob("/etc/*.conf")
+	for _, path := range root { // whatever is guessed of real files, it does not fail badly
+		if data, err := os.ReadFile(path); err == nil {
+			if f := GuessContent(path, data); f != "" {
+				if d, err := Parse(path, f, data); err == nil && d.src != string(data) {
+					t.Errorf("%s is not printed as it is", path)
+				}
+			}
+		}
+	}
+}
