@@ -543,7 +543,11 @@ func (d *Document) assignment(n *node, step Step, e Edit) (splice, error) {
 		return splice{}, d.refuseAt(n, e, "%v", err)
 	}
 	if raw == "" && e.To.Words == nil && d.flags && s == n.value && !n.bare { // a flag again
-		return splice{span{n.name.end, n.value.end}, "", n, ""}, nil
+		gap := ""
+		if k := n.value.end; int(k) < len(d.src) && !wide(d.src[k]) && d.src[k] != ';' {
+			gap = " " // a comment follows
+		}
+		return splice{span{n.name.end, n.value.end}, gap, n, ""}, nil
 	}
 	if raw == "" && !d.empty {
 		return splice{}, d.refuseAt(n, e, "an empty value; want one, or remove the entry")

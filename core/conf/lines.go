@@ -154,7 +154,7 @@ func (p *parser) pair(l *lineRules, start, stop int32) (node, bool) {
 			}
 			break
 		}
-		if strings.IndexByte(l.seps, c) >= 0 {
+		if strings.IndexByte(l.seps, c) >= 0 || c == '#' && end > start && (l.comment == '#' && !l.behind || l.words != nil && l.words.anywhere) {
 			break
 		}
 	}
