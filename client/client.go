@@ -204,11 +204,6 @@ func (c *Client) Change(ctx context.Context, id int64) (view.ChangeDetail, error
 	return call[view.ChangeDetail](ctx, c, "GET", at(id, ""), nil)
 }
 
-// RehearsedHosts gives what the newest rehearsal found on each host.
-func (c *Client) RehearsedHosts(ctx context.Context, id int64) ([]view.RehearsedHost, error) {
-	return call[[]view.RehearsedHost](ctx, c, "GET", at(id, "/rehearsal/hosts"), nil)
-}
-
 // Rehearse begins a rehearsal.
 func (c *Client) Rehearse(ctx context.Context, id int64) error {
 	return c.do(ctx, "POST", at(id, "/rehearsal"), nil)

@@ -261,11 +261,11 @@ func (d *Document) words(n *node) []word {
 // it goes on over lines.
 func (d *Document) meaning(n *node) string {
 	raw := d.text(n.value)
-	if n.raw || d.decode == nil || d.lines != nil && d.lines.folding != single && d.lines.folding != quoted && strings.IndexByte(raw, '\n') >= 0 {
-		return raw
-	}
 	if d.latin1() {
 		return fromLatin1(raw)
+	}
+	if n.raw || d.decode == nil || d.lines != nil && d.lines.folding != single && d.lines.folding != quoted && strings.IndexByte(raw, '\n') >= 0 {
+		return raw
 	}
 	return d.decode(raw)
 }

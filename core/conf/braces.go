@@ -96,24 +96,7 @@ func nginxMeaning(raw string) string {
 	if raw[0] == '"' || raw[0] == '\'' {
 		raw = raw[1 : len(raw)-1]
 	}
-	if strings.IndexByte(raw, '\\') < 0 {
-		return raw
-	}
-	var b strings.Builder
-	for i := 0; i < len(raw); i++ {
-		if raw[i] != '\\' || i+1 == len(raw) {
-			b.WriteByte(raw[i])
-			continue
-		}
-		i++
-		if at := strings.IndexByte(`"'\trn`, raw[i]); at >= 0 {
-			b.WriteByte("\"'\\\t\r\n"[at])
-		} else {
-			b.WriteByte('\\')
-			b.WriteByte(raw[i])
-		}
-	}
-	return b.String()
+	return unescaped(raw, `"'\trn`, "\"'\\\t\r\n")
 }
 
 func namedMeaning(raw string) string {
@@ -133,9 +116,6 @@ func namedMeaning(raw string) string {
 	}
 	return b.String()
 }
-
-func nginxUnname(raw string) string { return nginxMeaning(raw) }
-func namedUnname(raw string) string { return namedMeaning(raw) }
 
 // comment gives where a comment at i ends; i itself where there is none.
 func (r *braceRules) comment(src string, i int) (end int, ok bool) {

@@ -103,9 +103,6 @@ type dialect struct {
 	include func(d *Document, n *node) *inclusion
 }
 
-// worded tells whether values are words.
-func (l *dialect) worded() bool { return l.split != nil }
-
 func (d *Document) canonical(name string) string {
 	if d.fold == nil {
 		return name
@@ -227,7 +224,7 @@ func init() { // not a literal: the include functions look up formats
 	}
 	dialects = map[Format]*dialect{
 		// nginx's source, ngx_conf_read_token in src/core/ngx_conf_file.c.
-		Nginx: {flags: true, parse: func(p *parser) error { return p.braces(&nginxRules) }, split: nginxSplit, one: nginxOne, unname: nginxUnname, mark: "#", nested: true, braced: true, wins: oneOnly,
+		Nginx: {flags: true, parse: func(p *parser) error { return p.braces(&nginxRules) }, split: nginxSplit, one: nginxOne, unname: nginxMeaning, mark: "#", nested: true, braced: true, wins: oneOnly,
 			repeats: "add_header add_trailer proxy_set_header fastcgi_param uwsgi_param scgi_param proxy_hide_header proxy_pass_header server_name listen allow deny rewrite set if error_page return include access_log error_log map_hash sub_filter try_files limit_req limit_conn limit_req_zone limit_conn_zone log_format map geo upstream server location proxy_cookie_path proxy_redirect load_module env ssl_certificate ssl_certificate_key proxy_cache_path proxy_cache_valid fastcgi_cache_path fastcgi_cache_valid proxy_no_cache proxy_cache_bypass resolver auth_basic_user_file split_clients types set_real_ip_from",
 			include: including("include")},
 		// sshd_config(5).
@@ -256,7 +253,7 @@ func init() { // not a literal: the include functions look up formats
 		Redis: words(&redisLines, dialect{flags: true, fold: lower, caseless: true, unnamable: "=#\"' \t",
 			repeats: "save include loadmodule user rename-command client-output-buffer-limit", keyed: "client-output-buffer-limit user rename-command", include: including("include")}),
 		// The W3C's Extensible Markup Language 1.0 (Fifth Edition).
-		XML: {parse: (*parser).xml, decode: xmlDecode, encode: xmlEncode, exact: xmlExact, mark: "<!-- ", nested: true, braced: true, empty: true, repeats: "*", between: ","},
+		XML: {parse: (*parser).xml, encode: xmlEncode, exact: xmlExact, mark: "<!-- ", nested: true, braced: true, empty: true, repeats: "*", between: ","},
 
 		// The PHP manual, parse_ini_file and "List of global pool directives".
 		PHP: texts(&phpLines, dialect{decode: phpDecode, encode: phpEncode, sep: " = ", mark: ";", unnamable: "=;\"'", between: ",", empty: true, merged: true, repeats: "extension zend_extension include", include: including("include")}),
@@ -267,7 +264,7 @@ func init() { // not a literal: the include functions look up formats
 		// postconf(5) and master(5).
 		Postfix: texts(&postfixLines, dialect{parse: (*parser).postfix, encode: bareText, sep: " = ", unnamable: "=# \t", between: ", ", empty: true}),
 		// The BIND 9 administrator's reference manual, "Configuration File Grammar".
-		Named: {flags: true, parse: func(p *parser) error { return p.braces(&namedRules) }, split: namedSplit, one: namedOne, unname: namedUnname, mark: "#", unmark: "/", nested: true, braced: true, wins: oneOnly, repeats: "*", include: including("include")},
+		Named: {flags: true, parse: func(p *parser) error { return p.braces(&namedRules) }, split: namedSplit, one: namedOne, unname: namedMeaning, mark: "#", unmark: "/", nested: true, braced: true, wins: oneOnly, repeats: "*", include: including("include")},
 		// unbound.conf(5).
 		Unbound: words(&unboundLines, dialect{sep: ": ", unnamable: "=#\"' \t:", merged: true,
 			repeats: "interface access-control* local-zone local-data* private-address private-domain domain-insecure outgoing-interface do-not-query-address forward-addr forward-host stub-addr stub-host include include-toplevel tls-* forward-zone stub-zone auth-zone view trust-anchor* auto-trust-anchor-file trusted-keys-file name primary master url allow-notify control-interface root-hints server-tag define-tag interface-* caps-exempt dlv-anchor* unblock-lan-zones",
@@ -283,8 +280,8 @@ func init() { // not a literal: the include functions look up formats
 		Keywords: words(&keywordLines, dialect{flags: true, unnamable: "=#\"' \t", wins: oneOnly, repeats: "*"}),
 
 		// YAML 1.2, RFC 8259 with comments and trailing commas, TOML 1.0.
-		YAML:  {parse: (*parser).yaml, unname: yamlUnname, decode: yamlDecode, encode: yamlEncode, exact: yamlExact, mark: "#", sep: ": ", nested: true, empty: true, wins: oneOnly, repeats: "*", between: ","},
-		JSON:  {parse: (*parser).json, unname: jsonUnname, decode: jsonDecode, encode: jsonEncode, exact: jsonExact, mark: "//", nested: true, braced: true, empty: true, wins: oneOnly, repeats: "*", between: ","},
+		YAML:  {parse: (*parser).yaml, unname: yamlDecode, decode: yamlDecode, encode: yamlEncode, exact: yamlExact, mark: "#", sep: ": ", nested: true, empty: true, wins: oneOnly, repeats: "*", between: ","},
+		JSON:  {parse: (*parser).json, unname: jsonDecode, decode: jsonDecode, encode: jsonEncode, exact: jsonExact, mark: "//", nested: true, braced: true, empty: true, wins: oneOnly, repeats: "*", between: ","},
 		TOML:  {parse: (*parser).toml, unname: tomlUnname, decode: tomlDecode, encode: tomlEncode, exact: tomlExact, mark: "#", sep: " = ", nested: true, empty: true, wins: oneOnly, repeats: "*", between: ","},
 		Plain: {parse: func(*parser) error { return nil }},
 	}

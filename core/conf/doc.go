@@ -156,10 +156,6 @@ func (d *Document) bom() int32 {
 
 func (d *Document) root() *node { return &d.nodes[0] }
 
-func (d *Document) id(n *node) int32 {
-	return int32((uintptr(unsafe.Pointer(n)) - uintptr(unsafe.Pointer(&d.nodes[0]))) / unsafe.Sizeof(node{}))
-}
-
 func (d *Document) parentOf(n *node) *node { return &d.nodes[n.parent] }
 
 // below gives the children of a block in file order.

@@ -264,8 +264,6 @@ func (j *jsonParser) value(start int32, name span, item bool) error {
 	return nil
 }
 
-func jsonUnname(raw string) string { return jsonDecode(raw) }
-
 func jsonDecode(raw string) string {
 	if raw == "" || raw[0] != '"' {
 		return raw

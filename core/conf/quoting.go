@@ -2,7 +2,6 @@ package conf
 
 import (
 	"errors"
-	"fmt"
 	"strconv"
 	"strings"
 )
@@ -215,16 +214,6 @@ func joinable(text, old string) (string, error) {
 	return bareText(text, old)
 }
 
-// holding is bareText without some bytes, which begin comments.
-func holding(without string) func(text, old string) (string, error) {
-	return func(text, old string) (string, error) {
-		if i := strings.IndexAny(text, without); i >= 0 {
-			return "", fmt.Errorf("the value holds %q, which this format would read as something else", text[i])
-		}
-		return bareText(text, old)
-	}
-}
-
 func quotedBy(raw string, marks string) byte {
 	if n := len(raw); n >= 2 && strings.IndexByte(marks, raw[0]) >= 0 && raw[n-1] == raw[0] {
 		return raw[0]
@@ -249,20 +238,6 @@ func unfolded(raw string) string {
 	return strings.Join(kept, " ")
 }
 
-// indented gives a value that goes on over indented lines as one (postconf(5)).
-func indented(raw string) string {
-	if strings.IndexByte(raw, '\n') < 0 {
-		return raw
-	}
-	var kept []string
-	for line := range strings.SplitSeq(raw, "\n") {
-		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
-			kept = append(kept, line)
-		}
-	}
-	return strings.Join(kept, " ")
-}
-
 // The option files of MySQL and MariaDB (the server manual, "Using Option
 // Files"): quotes around a value, and escapes within it.
 
@@ -270,6 +245,12 @@ func mysqlDecode(raw string) string {
 	if quotedBy(raw, `"'`) != 0 {
 		raw = raw[1 : len(raw)-1]
 	}
+	return unescaped(raw, `ntrbs"'\`, "\n\t\r\b \"'\\")
+}
+
+// unescaped puts each of the meanings in the place of a backslash and its
+// letter; other backslashes stay.
+func unescaped(raw, letters, meanings string) string {
 	if strings.IndexByte(raw, '\\') < 0 {
 		return raw
 	}
@@ -280,8 +261,8 @@ func mysqlDecode(raw string) string {
 			continue
 		}
 		i++
-		if at := strings.IndexByte(`ntrbs"'\`, raw[i]); at >= 0 {
-			b.WriteByte("\n\t\r\b \"'\\"[at])
+		if at := strings.IndexByte(letters, raw[i]); at >= 0 {
+			b.WriteByte(meanings[at])
 		} else {
 			b.WriteByte('\\')
 			b.WriteByte(raw[i])

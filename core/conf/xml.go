@@ -271,8 +271,11 @@ func (p *parser) commentedContent(i, end int) (int, error) {
 
 var errProse = errors.New("prose")
 
-// hasText tells whether an element's text is a setting.
-func (d *Document) hasText(n *node) bool { return !n.value.empty() }
+// hasText tells whether an element's text is a setting: where there is some, or
+// where nothing stands between its tags.
+func (d *Document) hasText(n *node) bool {
+	return !n.value.empty() || n.child == 0 && !n.bare && n.head == n.tail
+}
 
 // leaf tells whether an element holds no others.
 func (d *Document) leaf(n *node) bool {
@@ -327,8 +330,6 @@ func toLatin1(text string) string {
 	}
 	return b.String()
 }
-
-func xmlDecode(raw string) string { return raw }
 
 // xmlEncode keeps references and escapes all else that would be read as markup.
 func xmlEncode(text, _ string) (string, error) { return xmlEscape(text, true) }

@@ -424,8 +424,6 @@ func (y *yamlParser) commentedEntries() {
 	}
 }
 
-func yamlUnname(raw string) string { return yamlDecode(raw) }
-
 func yamlDecode(raw string) string {
 	switch {
 	case raw == "" || strings.IndexByte("\"'|>", raw[0]) < 0 && strings.IndexByte(raw, '\n') < 0:
