@@ -131,6 +131,9 @@ func (c *Conn) Gather(ctx context.Context, patterns []string) ([]change.Gathered
 	}
 	files := make([]change.Gathered, 0, len(all))
 	for _, a := range all {
+		if a.has("left") {
+			continue
+		}
 		f := change.Gathered{Path: a.text("path"), Resolved: a.text("resolved")}
 		if _, ok := a["content"].(string); ok {
 			f.Content, f.Read = []byte(a.text("content")), true

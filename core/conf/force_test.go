@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -68,5 +69,46 @@ func TestForce(t *testing.T) {
 	}
 	if cases < 12 {
 		t.Errorf("only %d cases were found", cases)
+	}
+}
+
+// TestCompanions names what is read beside a file that includes nothing.
+func TestCompanions(t *testing.T) {
+	for file, want := range map[string]string{
+		"/etc/systemd/system/intake.service":             "/etc/systemd/system/intake.service.d/*.conf",
+		"/etc/systemd/system/intake.service.d/10-x.conf": "/usr/lib/systemd/system/intake.service",
+		"/etc/systemd/journald.conf":                     "/etc/systemd/journald.conf.d/*.conf",
+	} {
+		if all := Companions(file, Systemd); !slices.Contains(all, want) {
+			t.Errorf("%s: %s; want %s among them", file, all, want)
+		}
+	}
+	if all := Companions("/etc/sysctl.d/10.conf", Sysctl); !slices.Contains(all, "/etc/sysctl.conf") {
+		t.Errorf("sysctl: %s", all)
+	}
+	if all := Companions("/etc/nginx/nginx.conf", Nginx); all != nil {
+		t.Errorf("nginx: %s", all)
+	}
+}
+
+// TestUndecided says what a request leaves open, rather than guess.
+func TestUndecided(t *testing.T) {
+	for _, c := range []struct {
+		format     Format
+		text, want string
+		q          Request
+	}{
+		{Nginx, "http { server { listen 80; location ~ (?!x)a { b 1; } } }", "x:1: this regular expression cannot be tried here", Request{Path: "/a"}},
+		{Nginx, "http { server { listen 80; server_name ~^(?<=a)b$; } }", "cannot be tried here", Request{Host: "b"}},
+		{Nginx, "http { server { listen 81; } }", "no server listens on port 80", Request{}},
+		{SSHD, "Match User a\nB c\n", "depends on the user; say it", Request{Group: "g"}},
+		{SSHD, "Match Exec true\nB c\n", "Exec is not known here", Request{User: "a"}},
+		{Apache, "<LocationMatch (?!x)a>\nB c\n</LocationMatch>\n", "cannot be tried here", Request{Path: "/a"}},
+		{INI, "a=1\n", "only nginx, apache and sshd", Request{}},
+	} {
+		_, err := (&Files{Documents: []*Document{must(t, c.format, c.text)}}).Governing(c.q)
+		if err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %q: %v; want %q", c.format, c.text, err, c.want)
+		}
 	}
 }

@@ -112,3 +112,52 @@ func TestOtherEncodings(t *testing.T) {
 		}
 	}
 }
+
+// TestThereAndBackAgain comments every entry and block of the cases out and
+// brings it back, and takes it out: the bytes come back, and nothing else goes.
+func TestThereAndBackAgain(t *testing.T) {
+	cases, _ := readCases(t)
+	back, gone := 0, 0
+	for _, c := range cases {
+		if c.kind == "refused" {
+			continue
+		}
+		doc := must(t, Format(c.format), c.before)
+		for _, s := range doc.Settings() {
+			if s.CommentedOut {
+				continue
+			}
+			a := mustAddress(t, s.Address)
+			for depth := 1; depth <= len(a); depth++ { // the blocks around it, too
+				address := a[:depth].String()
+				n := doc.find(a[:depth])[0]
+				if out, err := doc.Apply(Edit{Do: CommentOut, Address: address}); err == nil {
+					if out.live != doc.live-doc.count(n) {
+						t.Fatalf("%s: comment-out %s left %d of %d entries:\n%s", c.format, address, out.live, doc.live, out.src)
+					}
+					// Which of its like it is now, among those that are commented out.
+					for i := 1; i < 9; i++ {
+						last := Step{Name: a[depth-1].Name, Attribute: a[depth-1].Attribute, Index: i}
+						again, err := out.Apply(Edit{Do: Uncomment, Address: append(a[:depth-1:depth-1], last).String()})
+						if err == nil && again.src == doc.src {
+							back++
+							break
+						}
+					}
+				}
+				without, err := doc.Apply(Edit{Do: Remove, Address: address})
+				if err != nil {
+					continue
+				}
+				gone++
+				if without.live != doc.live-doc.count(n) {
+					t.Fatalf("%s: remove %s left %d of %d entries:\n%s", c.format, address, without.live, doc.live, without.src)
+				}
+			}
+		}
+	}
+	t.Logf("%d came back byte for byte, %d were taken out", back, gone)
+	if back < 400 || gone < 900 {
+		t.Errorf("only %d came back and %d were taken out", back, gone)
+	}
+}

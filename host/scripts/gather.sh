@@ -1,6 +1,7 @@
 # gather.sh PATTERN...: the files that patterns of file names mean (glob(7)),
 # with their contents; links are followed. At most 500 files of at most 1 MiB
-# each: of what is beyond, the path alone. Reads only.
+# each: of what is beyond, the path alone. Reads only. The
+# last line says how many more there was room for.
 left=500
 for pattern in "$@"; do
 	IFS=
@@ -20,3 +21,4 @@ for pattern in "$@"; do
 	done
 	unset IFS
 done
+printf '{"left":%s}\n' "$left"
