@@ -248,9 +248,18 @@ func visible(s string) (n int) {
 
 // wrap breaks text between words into lines of at most width characters.
 func wrap(text string, width int) []string {
+	if len([]rune(text)) <= width {
+		return []string{text} // its blanks as they are
+	}
 	var out []string
 	line := ""
 	for _, w := range strings.Fields(text) {
+		for r := []rune(w); len(r) > width; r = []rune(w) { // a path may be longer than the column
+			if line != "" {
+				out, line = append(out, line), ""
+			}
+			out, w = append(out, string(r[:width])), string(r[width:])
+		}
 		if line != "" && len([]rune(line))+1+len([]rune(w)) > width {
 			out, line = append(out, line), ""
 		}

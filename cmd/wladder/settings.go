@@ -76,8 +76,10 @@ var settings = command{"settings", "FILE|DIRECTORY…", "what local configuratio
 		head := []string{"WHERE", "ADDRESS", "IN FORCE", "VALUE", "WHY"}
 		if !reasons {
 			head = head[:4]
-			for i := range rows {
-				rows[i] = rows[i][:4]
+		}
+		for i := range rows {
+			if rows[i] = rows[i][:len(head)]; reasons && t.live { // the reason wants room, too
+				rows[i][3] = cut(plain(rows[i][3]), 44)
 			}
 		}
 		t.table(head, rows)

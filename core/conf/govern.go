@@ -64,12 +64,20 @@ func (s *Files) Governing(q Request) ([]Setting, error) {
 // strongest place win, the others lose.
 func strongest(order []*occurrence) []Setting {
 	top := map[string]*occurrence{}
+	listedAs, read := map[*node]Setting{}, map[*Document]bool{}
 	for _, o := range order {
 		top[o.key()] = o
+		if !read[o.doc] {
+			read[o.doc] = true
+			for _, x := range o.doc.Settings() {
+				listedAs[x.node] = x
+			}
+		}
 	}
 	var all []Setting
 	for _, o := range order {
-		x := o.setting()
+		x := listedAs[o.n]
+		x.InForce = Won
 		winner := top[o.key()]
 		switch {
 		case winner == o, o.scope == winner.scope && listed(o.doc.repeats, o.doc.canonical(o.doc.nameOf(o.n))):
