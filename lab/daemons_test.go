@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -121,10 +122,13 @@ func TestInsideRealDaemons(t *testing.T) {
 	}
 	t.Logf("steps on h1:\n%s", r.steps(d, 1))
 
-	t.Log("a line that another wins over stops the change, by the daemon's own dump")
+	t.Log("a line that another wins over stops the change, by its place and by the daemon's own dump")
 	r.all("echo 'MaxAuthTries 5' >/etc/ssh/sshd_config.d/50-local.conf")
 	d, _ = r.draft("sign-in", "  - {set: MaxAuthTries, to: 4}", "")
-	if f := d.Rehearsal.Groups[0].Findings; len(f) == 0 || f[0].Code != "not-shown" {
-		t.Errorf("a value that loses: %+v", d.Rehearsal.Groups)
+	said := fmt.Sprint(d.Rehearsal.Groups[0].Findings)
+	for _, want := range []string{"overruled", "/etc/ssh/sshd_config.d/50-local.conf:1 comes first; set MaxAuthTries in /etc/ssh/sshd_config.d/50-local.conf instead", "not-shown"} {
+		if !strings.Contains(said, want) {
+			t.Errorf("a value that loses: %s; want %q", said, want)
+		}
 	}
 }

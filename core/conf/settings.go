@@ -196,7 +196,7 @@ func (a Alteration) Words() string {
 
 // Compare says what differs from a to b, setting by setting.
 func Compare(a, b *Document) []Alteration {
-	if string(a.data) == string(b.data) {
+	if string(a.data) == string(b.data) || a.Format == Plain { // text has no settings to tell of
 		return nil
 	}
 	was, is := a.Settings(), b.Settings()
