@@ -161,7 +161,7 @@ func TestGuess(t *testing.T) {
 			t.Errorf("%s: %q; want %q", path, got, want)
 		}
 	}
-	for text, want := range map[string]Format{"{\"a\": 1}": JSON, "<?xml version='1.0'?><a/>": XML, "[a]\nb=1\n": INI, "A=1\nB=2\n": Pairs, "some words\nof prose\n": "", "#!/bin/sh\nA=1\n": ""} {
+	for text, want := range map[string]Format{"{\"a\": 1}": JSON, "<?xml version='1.0'?><a/>": XML, "[a]\nb=1\n": INI, "A=1\nB=2\n": Pairs, "some words\nof prose\n": "", "#!/bin/sh\nA=1\n": "", "A=1\n\x00": ""} {
 		if got := GuessContent("x", []byte(text)); got != want {
 			t.Errorf("%q: %q; want %q", text, got, want)
 		}

@@ -59,6 +59,9 @@ func GuessContent(path string, data []byte) Format {
 	if f := GuessFormat(path); f != "" {
 		return f
 	}
+	if bytes.IndexByte(data[:min(len(data), 8192)], 0) >= 0 {
+		return "" // no text
+	}
 	if json.Valid(data) && bytes.HasPrefix(bytes.TrimSpace(data), []byte("{")) {
 		return JSON
 	}
