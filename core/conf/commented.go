@@ -63,6 +63,9 @@ func (p *parser) commentedLine(l *lineRules, start, stop, next int32, out *[]int
 	if !ok || n.name.empty() {
 		return next
 	}
+	if l == &propertyLines && strings.IndexAny(src[n.name.end:max(n.value.start, n.name.end)], l.seps) < 0 {
+		return next // words with blanks between: prose
+	}
 	name := src[n.name.start:n.name.end]
 	if !settingName(name) && !(l.inner && plainName(name)) {
 		return next

@@ -188,7 +188,7 @@ var (
 	sysctlLines   = lineRules{marks: "#;", seps: "=", inner: true, special: excluded}
 	postfixLines  = lineRules{marks: "#", seps: "=", folding: outdented, special: service}
 	pairsLines    = lineRules{marks: "#", seps: "=", special: shellLine, folding: quoted}
-	propertyLines = lineRules{marks: "#!", seps: "=:", bare: true, folding: backslash}
+	propertyLines = lineRules{marks: "#!", seps: "=:", blanks: true, bare: true, folding: backslash}
 )
 
 // joinedPaths names a logrotate block: its paths, on one line.

@@ -313,7 +313,8 @@ func (y *yamlParser) mapping(n *yaml.Node, like node, at int32, named bool) erro
 			colon++
 		}
 		if colon == len(y.src) || y.src[colon] != ':' { // "? key", or {key}
-			colon = int(s.end) - 1
+			y.opaque(s.start, s.end)
+			continue
 		}
 		column := -1
 		if !flow {
