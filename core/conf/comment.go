@@ -83,14 +83,13 @@ func (d *Document) uncommenting(n *node) []splice {
 		c = &d.nodes[c.last]
 		end = max(end, c.whole.end)
 	}
-	for at := d.markStart(n); ; {
+	first := d.markStart(n)
+	for at := first; ; { // all marks of the first line; of the others one, for they may hold comments
 		stop := at
-		for strings.IndexByte(d.marks(), d.src[stop]) >= 0 {
-			if stop++; n.commented && int(stop) >= len(d.src) || at != d.markStart(n) {
-				break
-			}
+		for int(stop) < len(d.src) && strings.IndexByte(d.marks(), d.src[stop]) >= 0 && (at == first || stop == at) {
+			stop++
 		}
-		if d.mark == "//" && strings.HasPrefix(d.src[at:], "//") {
+		if strings.HasPrefix(d.src[at:], "//") && strings.IndexByte(d.marks(), '/') >= 0 {
 			stop = at + 2
 		}
 		if n.spaced && stop < end && d.src[stop] == ' ' && stop > at {

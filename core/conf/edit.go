@@ -101,11 +101,8 @@ func (e Edit) with(d *Document, item string) (Edit, error) {
 	}
 	if strings.Contains(e.To.Text, Item) {
 		filled := strings.ReplaceAll(e.To.Text, Item, item)
-		e.To.Text = filled
-		if d.split != nil { // the item stays within its word
-			if words, _ := d.split(strings.ReplaceAll(filled, item, "x")); len(words) != len(strings.Fields(strings.ReplaceAll(filled, item, "x"))) || strings.ContainsAny(item, " \t\"'\\;{}#") {
-				e.To = Value{Words: []string{filled}}
-			}
+		if e.To.Text = filled; d.split != nil && !plainItem(item) { // it must not fall into words
+			e.To = Value{Words: []string{filled}}
 		}
 	}
 	if strings.Contains(e.Text, Item) {
@@ -118,10 +115,15 @@ func (e Edit) with(d *Document, item string) (Edit, error) {
 	return e, nil
 }
 
+// plainItem tells that an item stands within words and quotes as it is.
+func plainItem(item string) bool {
+	return strings.Trim(item, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_.-/:@") == "" && item != ""
+}
+
 // quotedItem writes an item so that text of the format holds it as data.
 func (d *Document) quotedItem(item string) (string, error) {
-	if strings.Trim(item, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_.-/:@") == "" && item != "" {
-		return item, nil // stands within words and quotes as it is
+	if plainItem(item) {
+		return item, nil
 	}
 	if d.one != nil {
 		return d.one(item)
