@@ -304,6 +304,9 @@ func (p *parser) pop(tail, end int32) {
 // opaque keeps lines as they are; the first word serves as their name, so that
 // an address that means them can be told why not.
 func (p *parser) opaque(start, end int32) {
+	if end = min(end, int32(len(p.src))); start >= end {
+		return // a key that YAML has in thought only
+	}
 	stop := start
 	for stop < end && !wide(p.src[stop]) && p.src[stop] != '=' {
 		stop++
