@@ -159,8 +159,6 @@ func (p *parser) object(start, nameEnd int) (int, error) {
 				stop++
 			}
 			a.value, i = span{int32(at), int32(stop)}, stop
-			a.attribute = false
-			a.item = true // stands without quotes
 		}
 		a.whole = span{int32(name), int32(i)}
 		p.add(a)
