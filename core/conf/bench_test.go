@@ -30,7 +30,7 @@ var benchUnits = []struct {
 func benchText(head, unit string, size int) []byte {
 	var b strings.Builder
 	b.WriteString(head)
-	for i := 1; b.Len() < size; i++ {
+	for i := 1; b.Len() < size && unit != ""; i++ {
 		b.WriteString(strings.ReplaceAll(strings.ReplaceAll(unit, "%d", fmt.Sprint(i)), "%%", "%"))
 	}
 	if name, ok := strings.CutPrefix(head, "<"); ok {
@@ -49,6 +49,32 @@ func BenchmarkParse(b *testing.B) {
 			for b.Loop() {
 				d, err := Parse("x", c.format, data)
 				if err != nil || len(d.Bytes()) != len(data) {
+					b.Fatal(err)
+				}
+			}
+		})
+	}
+}
+
+// BenchmarkData reads the formats that packages have a part in.
+func BenchmarkData(b *testing.B) {
+	for _, c := range []struct {
+		format     Format
+		head, unit string
+	}{
+		{YAML, "gauges:\n", "  - name: g%d\n    limit: 3.5 # metres\n    tags: [river, low]\n"},
+		{JSON, "", ""},
+		{TOML, "", "[gauge%d]\nlimit = 3.5 # metres\ntags = [\"river\", \"low\"]\n"},
+		{Rsyslog, "", "if $msg == '%d' then {\n\taction(type=\"omfile\" file=\"/var/log/x\")\n}\n"},
+	} {
+		data := benchText(c.head, c.unit, 100<<10)
+		if c.format == JSON {
+			data = []byte("[" + strings.Repeat("{\"name\": \"g\", \"limit\": 3.5, \"tags\": [\"river\", \"low\"]},\n", 1600) + "{}]")
+		}
+		b.Run(string(c.format), func(b *testing.B) {
+			b.SetBytes(int64(len(data)))
+			for b.Loop() {
+				if _, err := Parse("x", c.format, data); err != nil {
 					b.Fatal(err)
 				}
 			}
