@@ -85,7 +85,7 @@ func parseEdits(t testing.TB, text string) []Edit {
 	return edits
 }
 
-func listed1(doc *Document) string {
+func listing(doc *Document) string {
 	var b strings.Builder
 	for _, s := range doc.Settings() {
 		mark := ""
@@ -124,7 +124,7 @@ func TestEdits(t *testing.T) {
 				switch {
 				case err != nil:
 				case c.kind == "lists":
-					got = listed1(doc)
+					got = listing(doc)
 				default:
 					if doc, err = doc.Apply(parseEdits(t, c.edits)...); err == nil {
 						got = string(doc.Bytes())
