@@ -98,13 +98,7 @@ func inside(ctx context.Context, dir, listen string) error {
 	}
 	defer door.Close()
 	go forward(door, func() (net.Conn, error) { return net.Dial("tcp", listen) })
-	fmt.Println("Letting past changes happen …")
-	if err := o.past(ctx); err != nil {
-		return err
-	}
-	o.welcome()
-	<-ctx.Done()
-	return nil
+	return o.keepOpen(ctx)
 }
 
 // bootLab boots the hosts and makes them bulletin servers that let us in.

@@ -91,6 +91,11 @@ func run(ctx context.Context, dir, listen string, tour bool) error {
 	if tour {
 		return o.tour(ctx)
 	}
+	return o.keepOpen(ctx)
+}
+
+// keepOpen lets past changes happen, says where to go, and waits for the end.
+func (o *office) keepOpen(ctx context.Context) error {
 	fmt.Println("Letting past changes happen …")
 	if err := o.past(ctx); err != nil {
 		return err

@@ -136,16 +136,14 @@ func (p *parser) braces(r *braceRules) error {
 	src, i := p.src, int(p.bom())
 	var inComment []int32 // commented-out blocks that are open
 	var depths []int      // the depth at which each of them was opened
-	var first, last span
-	var second int32 // where the second word begins
-	words := 0
+	var words wordRun
 	for {
 		for i < len(src) && wide(src[i]) {
 			i++
 		}
 		if i == len(src) {
-			if words > 0 {
-				return p.errorAt(int(first.start), "%q has no end; want ; or {", clipped(p.text(first)))
+			if words.count > 0 {
+				return p.errorAt(int(words.first.start), "%q has no end; want ; or {", clipped(p.text(words.first)))
 			}
 			if len(p.open) > 1 {
 				return p.errorAt(int(p.top().whole.start), "the block %q opened here is not closed; want }", p.nameOf(p.top()))
@@ -162,7 +160,7 @@ func (p *parser) braces(r *braceRules) error {
 				for len(depths) > 0 && depths[len(depths)-1] > len(p.open) {
 					depths, inComment = depths[:len(depths)-1], inComment[:len(inComment)-1]
 				}
-				if words == 0 && src[end-1] != '/' && p.ownLine(i) {
+				if words.count == 0 && src[end-1] != '/' && p.ownLine(i) {
 					id, opened, closed := p.commentedBraces(r, i, end, inComment)
 					if opened && len(inComment) < MaxDepth {
 						inComment, depths = append(inComment, id), append(depths, len(p.open))
@@ -177,38 +175,38 @@ func (p *parser) braces(r *braceRules) error {
 		switch c {
 		case ';':
 			i++
-			if words == 0 {
+			if words.count == 0 {
 				if r.ended {
 					continue
 				}
 				return p.errorAt(i-1, "unexpected ;")
 			}
-			p.add(node{name: first, value: argumentSpan(second, last, words, int32(i-1)), whole: span{first.start, int32(i)}})
-			words = 0
+			p.add(node{name: words.first, value: words.arguments(int32(i - 1)), whole: span{words.first.start, int32(i)}})
+			words.count = 0
 		case '{':
 			i++
-			if words == 0 {
+			if words.count == 0 {
 				if !r.ended {
 					return p.errorAt(i-1, "unexpected {; want a name before it")
 				}
-				first, last = span{int32(i - 1), int32(i - 1)}, span{int32(i - 1), int32(i - 1)}
+				words.first = span{int32(i - 1), int32(i - 1)}
 			}
-			n := node{name: first, value: argumentSpan(second, last, words, first.end), whole: span{first.start, int32(len(src))}, head: int32(i)}
+			n := node{name: words.first, value: words.arguments(words.first.end), whole: span{words.first.start, int32(len(src))}, head: int32(i)}
 			if _, err := p.push(n); err != nil {
 				return err
 			}
-			if words > 0 && r.raw(p.text(first)) {
+			if words.count > 0 && r.raw(p.text(words.first)) {
 				end := rawBlockEnd(src, i)
 				if end < 0 {
-					return p.errorAt(int(first.start), "the block %q opened here is not closed; want }", p.text(first))
+					return p.errorAt(int(words.first.start), "the block %q opened here is not closed; want }", p.text(words.first))
 				}
 				p.pop(int32(end-1), int32(end))
 				i = end
 			}
-			words = 0
+			words.count = 0
 		case '}':
-			if words > 0 {
-				return p.errorAt(int(first.start), "%q has no end; want ; before }", clipped(p.text(first)))
+			if words.count > 0 {
+				return p.errorAt(int(words.first.start), "%q has no end; want ; before }", clipped(p.text(words.first)))
 			}
 			if len(p.open) == 1 {
 				return p.errorAt(i, "unexpected }; no block is open")
@@ -238,24 +236,36 @@ func (p *parser) braces(r *braceRules) error {
 			if (c == '"' || c == '\'') && end < len(src) && !r.ended && !wide(src[end]) && strings.IndexByte(";{)", src[end]) < 0 {
 				return p.errorAt(end, "unexpected %q right behind a closed quote; want a blank, ; or {", src[end])
 			}
-			last = span{int32(i), int32(end)}
-			if words == 0 {
-				first = last
-			} else if words == 1 {
-				second = last.start
-			}
-			words++
+			words.add(i, end)
 			i = end
 		}
 	}
 }
 
-// argumentSpan is from the second word to the last; at, where there is none.
-func argumentSpan(second int32, last span, words int, at int32) span {
-	if words < 2 {
+// wordRun is the words of a statement so far.
+type wordRun struct {
+	count       int
+	first, last span
+	second      int32 // where the second word begins
+}
+
+func (w *wordRun) add(start, end int) {
+	w.last = span{int32(start), int32(end)}
+	switch w.count {
+	case 0:
+		w.first = w.last
+	case 1:
+		w.second = w.last.start
+	}
+	w.count++
+}
+
+// arguments is from the second word to the last; at, where there is none.
+func (w *wordRun) arguments(at int32) span {
+	if w.count < 2 {
 		return span{at, at}
 	}
-	return span{second, last.end}
+	return span{w.second, w.last.end}
 }
 
 // ownLine tells that nothing stands before offset on its line.
@@ -321,14 +331,12 @@ func (p *parser) commentedBraces(r *braceRules, i, end int, in []int32) (id int3
 	if i == end || !nameByte[src[i]] && src[i] != '}' {
 		return 0, false, false
 	}
-	var first, last span
-	var second int32
-	for words := 0; i < end; {
+	for words := (wordRun{}); i < end; {
 		switch c := src[i]; {
 		case blank(c):
 			i++
 			continue
-		case c == '}' && words == 0:
+		case c == '}' && words.count == 0:
 			if len(in) > 0 {
 				n := &p.nodes[in[len(in)-1]]
 				n.tail = int32(i)
@@ -340,10 +348,10 @@ func (p *parser) commentedBraces(r *braceRules, i, end int, in []int32) (id int3
 			return 0, false, true
 		case c == ';' || c == '{':
 			rest := strings.TrimLeft(src[i+1:], " \t")
-			if words == 0 || !directive(p.text(first)) || rest != "" && rest[0] != '#' {
+			if words.count == 0 || !directive(p.text(words.first)) || rest != "" && rest[0] != '#' {
 				return 0, false, false
 			}
-			n := node{name: first, value: argumentSpan(second, last, words, int32(i)), whole: span{first.start, int32(i + 1)}, commented: true, spaced: spaced}
+			n := node{name: words.first, value: words.arguments(int32(i)), whole: span{words.first.start, int32(i + 1)}, commented: true, spaced: spaced}
 			parent := p.open[len(p.open)-1]
 			if len(in) > 0 {
 				parent = in[len(in)-1]
@@ -353,20 +361,14 @@ func (p *parser) commentedBraces(r *braceRules, i, end int, in []int32) (id int3
 			}
 			id = p.addTo(parent, n)
 			return id, c == '{', false
-		case c == '#' || words > 40:
+		case c == '#' || words.count > 40:
 			return 0, false, false
 		}
 		stop, err := r.word(src, i)
 		if err != nil || stop == i {
 			return 0, false, false
 		}
-		last = span{int32(i), int32(stop)}
-		if words == 0 {
-			first = last
-		} else if words == 1 {
-			second = last.start
-		}
-		words++
+		words.add(i, stop)
 		i = stop
 	}
 	return 0, false, false

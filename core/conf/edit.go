@@ -202,7 +202,7 @@ func (d *Document) apply(e Edit) (*Document, error) {
 			return nil, d.refuseAt(places[0], e, "fits this place only; want exactly %d", want)
 		}
 		return nil, d.refuse(e, "fits %d places, lines %s; want exactly %d: name one, as in %s",
-			len(places), d.linesOf(places), want, d.suggest(address, places[0], e.Do == Uncomment))
+			len(places), d.linesOf(places), want, d.addressOf(places[0]))
 	}
 	if len(places) == 0 && (e.Every > 1 || e.Do != Set) {
 		if e.Every > 1 {
@@ -294,19 +294,6 @@ func (d *Document) linesOf(nodes []*node) string {
 		all = append(all, fmt.Sprint(d.lineOf(n)))
 	}
 	return strings.Join(all, ", ")
-}
-
-// suggest gives an address that fits one place only.
-func (d *Document) suggest(a Address, n *node, commented bool) string {
-	for _, s := range d.Settings() {
-		if s.node == n {
-			return s.Address
-		}
-	}
-	if at := d.addressOf(n); at != nil {
-		return at.String()
-	}
-	return a.String() + "[1]"
 }
 
 // addressOf gives the address that fits one node alone.

@@ -174,19 +174,12 @@ func (d *Document) memberStep() string {
 	for i := range d.nodes {
 		n := &d.nodes[i]
 		if i > 0 && !n.commented && d.ownLine(int(n.whole.start)) {
-			if in, out := d.indent(n.whole.start), d.outerIndent(n); len(in) > len(out) && strings.HasPrefix(in, out) {
+			if in, out := d.indent(n.whole.start), d.outerIndentOf(d.parentOf(n)); len(in) > len(out) && strings.HasPrefix(in, out) {
 				return in[len(out):]
 			}
 		}
 	}
 	return "  "
-}
-
-func (d *Document) outerIndent(n *node) string {
-	parent := d.parentOf(n)
-	text, _ := d.line(max(parent.whole.start, d.bom()))
-	line := d.text(text)
-	return line[:len(line)-len(strings.TrimLeft(line, " \t"))]
 }
 
 // createdMember adds a member to an object, with objects around it.
@@ -224,6 +217,7 @@ func (d *Document) createdMember(parent *node, rest Address, raw, want string, e
 	return d.memberSplice(parent, last, text, want, eol, indent, multi), nil
 }
 
+// outerIndentOf is the indentation of the line on which a block begins.
 func (d *Document) outerIndentOf(n *node) string {
 	text, _ := d.line(max(n.whole.start, d.bom()))
 	line := d.text(text)
