@@ -1,6 +1,9 @@
 package ladder
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+)
 
 // ClimbState is where a rollout stands.
 type ClimbState string
@@ -40,57 +43,36 @@ func Told(s ClimbState, o Order) (next ClimbState, ok bool) {
 	return s, false
 }
 
-// Run is what Decide sees of a host run.
-type Run struct {
-	ID     int64
-	Stage  int
-	State  RunState
-	Failed bool // ended badly, or was passed over for a fault of the change, and nobody went on from it yet
-}
-
-// Climb is what Decide sees of a climb.
+// Climb is what Decide sees of a climb: counts, whatever its size.
 type Climb struct {
-	State  ClimbState
-	Policy Policy
-	Open   int // stages below this one have their gates open
-	Runs   []Run
+	State    ClimbState
+	Policy   Policy
+	Open     int         // stages below this one have their gates open
+	Stage    int         // the lowest stage with a host that has not ended; len(Policy.Stages) where all have
+	UnderWay int         // hosts that are worked on, of any stage
+	Failures map[int]int // by stage: hosts that failed and that nobody went on from yet
+	Barren   []int       // stages through which no host came, and from which nobody went on yet
+	Done     bool        // at least one host is done
 }
 
 // Decision is what to do now.
 type Decision struct {
-	Start []int64 // host runs to start
-	Skip  []int64 // host runs to pass over, the climb being stopped
+	Start int  // so many queued hosts of Stage may be started, whichever can be
+	Skip  bool // all queued hosts are passed over, the climb being stopped
 	State ClimbState
 	Why   string // of a change of state
 }
 
 // Decide says what a climb does next. It holds: never more than at_once hosts
 // under way, never a host of a stage while a lower stage is not through, none
-// past a closed gate, none after stop_after failures in a stage.
+// past a closed gate, none after pause_after failures in a stage, none after a
+// stage through which no host came, and never completed without a host done.
 func Decide(c Climb) Decision {
 	d := Decision{State: c.State}
-	stage, active, failures := -1, 0, map[int]int{}
-	var queued []int64
-	for _, r := range c.Runs {
-		if !r.State.Final() && (stage < 0 || r.Stage < stage) {
-			stage = r.Stage
-		}
-		if !r.State.Final() && r.State != Queued {
-			active++
-		}
-		if r.Failed {
-			failures[r.Stage]++
-		}
-	}
-	for _, r := range c.Runs {
-		if r.State == Queued && (r.Stage == stage || c.State == Stopping) {
-			queued = append(queued, r.ID)
-		}
-	}
 	switch c.State {
 	case Stopping:
-		d.Skip = queued
-		if active == 0 {
+		d.Skip = true
+		if c.UnderWay == 0 {
 			d.State, d.Why = Stopped, "stopped by a person"
 		}
 		return d
@@ -98,25 +80,33 @@ func Decide(c Climb) Decision {
 	default:
 		return d
 	}
-	if stage < 0 {
-		d.State = Completed
-		return d
+	pause := func(format string, args ...any) Decision {
+		return Decision{State: Paused, Why: fmt.Sprintf(format, args...)}
 	}
 	for at := range c.Policy.Stages { // a stage below may have ended with them
-		if n := failures[at]; n >= c.Policy.StopAfter {
-			hosts := "hosts"
-			if n == 1 {
-				hosts = "host"
-			}
-			d.State, d.Why = Paused, fmt.Sprintf("%d %s failed in stage %d; the ladder stops after %d", n, hosts, at+1, c.Policy.StopAfter)
-			return d
+		if n := c.Failures[at]; n >= c.Policy.PauseAfter {
+			return pause("%s failed in stage %d; the ladder pauses after %d", hosts(n), at+1, c.Policy.PauseAfter)
 		}
 	}
-	if stage < len(c.Policy.Stages) && c.Policy.Stages[stage].Gate && stage >= c.Open {
-		d.State, d.Why = Waiting, fmt.Sprintf("at the gate before stage %d", stage+1)
-		return d
+	if len(c.Barren) > 0 {
+		return pause("no host came through stage %d: look at why before the climb goes on", slices.Min(c.Barren)+1)
 	}
-	free := max(0, c.Policy.AtOnce-active)
-	d.Start = queued[:min(free, len(queued))]
+	switch {
+	case c.Stage >= len(c.Policy.Stages) && c.Done:
+		d.State = Completed
+	case c.Stage >= len(c.Policy.Stages):
+		return pause("no host is done, and none is left to start: stop the climb")
+	case c.Policy.Stages[c.Stage].Gate && c.Stage >= c.Open:
+		d.State, d.Why = Waiting, fmt.Sprintf("at the gate before stage %d", c.Stage+1)
+	default:
+		d.Start = max(0, c.Policy.AtOnce-c.UnderWay)
+	}
 	return d
+}
+
+func hosts(n int) string {
+	if n == 1 {
+		return "1 host"
+	}
+	return fmt.Sprintf("%d hosts", n)
 }

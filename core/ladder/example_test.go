@@ -8,11 +8,13 @@ import (
 
 // A host whose link dropped while a file was put in place is looked at before
 // anything else is done to it.
-func ExampleAfter() {
-	at := ladder.After(ladder.Place, ladder.Lost)
-	fmt.Println(at.State, at.Step)
-	at = ladder.Recover(ladder.Place, ladder.FilesNew, ladder.ProcessOld)
-	fmt.Println(at.State, at.Step)
+func ExampleRun_Next() {
+	r := ladder.Run{State: ladder.Working, Step: ladder.Place, Files: ladder.FilesOld, Places: true, Acts: true}
+	r = r.Next(ladder.Event{Kind: ladder.Ended, Outcome: ladder.Lost, Note: "the link dropped"}, ladder.Limits{})
+	fmt.Println(r.State, r.Step)
+	sight := ladder.Sight{Files: ladder.FilesNew, Process: ladder.ProcessOld, Guard: ladder.Pending}
+	r = r.Next(ladder.Event{Kind: ladder.Ended, Outcome: ladder.OK, Sight: &sight}, ladder.Limits{})
+	fmt.Println(r.State, r.Step)
 	// Output:
 	// unknown look
 	// working act
@@ -20,9 +22,7 @@ func ExampleAfter() {
 
 func ExampleDecide() {
 	policy, _ := ladder.Policy{Stages: []ladder.Stage{{Count: 1}, {Percent: 100}}, AtOnce: 2}.Defaulted()
-	climb := ladder.Climb{State: ladder.Running, Policy: policy, Runs: []ladder.Run{
-		{ID: 1, Stage: 0, State: ladder.Done}, {ID: 2, Stage: 1, State: ladder.Soaking}, {ID: 3, Stage: 1, State: ladder.Queued}, {ID: 4, Stage: 1, State: ladder.Queued},
-	}}
+	climb := ladder.Climb{State: ladder.Running, Policy: policy, Stage: 1, UnderWay: 1, Done: true}
 	fmt.Println(ladder.Decide(climb).Start)
-	// Output: [3]
+	// Output: 1
 }

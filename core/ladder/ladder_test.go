@@ -4,80 +4,201 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"testing"
+	"time"
 
 	"wladder/core/expr"
 )
 
-var outcomes = []Outcome{OK, Failed, Lost, Changed}
+var (
+	limits = Limits{TryFor: 20 * time.Second, LookFor: 10 * time.Minute}
+	now    = time.Date(2031, 3, 1, 3, 0, 0, 0, time.UTC)
+	files  = []Files{FilesOld, FilesNew, FilesMixed, FilesUnknown}
+)
 
-// TestAfterCoversEveryStep walks all steps with all outcomes and holds the
-// promises of a host run.
-func TestAfterCoversEveryStep(t *testing.T) {
-	for i, step := range append(append([]Step{}, Forward...), Back...) {
-		for _, outcome := range outcomes {
-			p := After(step, outcome)
-			name := fmt.Sprintf("%s %s → %s %s", step, outcome, p.State, p.Step)
-			if p.State.Final() != (p.Step == "") {
-				t.Errorf("%s: a final state has no step, any other has one", name)
-			}
-			if outcome == Lost && p != (Position{Unknown, Look}) {
-				t.Errorf("%s: what is not known must be looked at", name)
-			}
-			if p.State == Done && (step != Confirm || outcome != OK) {
-				t.Errorf("%s: done without confirmation", name)
-			}
-			if p.State == Restored && (step != DisarmAgain || outcome != OK) {
-				t.Errorf("%s: restored without its probes", name)
-			}
-			if p.State == PassedOver && touched(step) && step != Place {
-				t.Errorf("%s: passed over although files may be changed", name)
-			}
-			if step == Place && outcome == Failed && p.State != Restoring || i < 7 && p.State == Restoring {
-				t.Errorf("%s: restoring belongs to what touched files, and to nothing else", name)
-			}
-		}
-	}
-	at, n := Start, 0
-	for ; !at.State.Final(); n++ {
-		at = After(at.Step, OK)
-	}
-	if at.State != Done || n != len(Forward) {
-		t.Errorf("%d good steps end %s; want done after %d", n, at.State, len(Forward))
-	}
-}
-
-// TestRecoverNeverLies walks every step that may be cut, in every way a host
-// may then stand, on to the end.
-func TestRecoverNeverLies(t *testing.T) {
+// positions lists every place where a run that goes on may stand, with what
+// the host may be like there.
+func positions() (all []Run) {
 	for _, step := range append(append([]Step{}, Forward...), Back...) {
-		for _, files := range []Files{FilesOld, FilesNew, FilesMixed, FilesUnknown} {
-			for _, process := range []Process{ProcessOld, ProcessNew, ProcessDown, ProcessUnknown} {
-				name := fmt.Sprintf("%s with files %s, process %s", step, files, process)
-				at := Recover(step, files, process)
-				if files == FilesUnknown && at.State != Unknown || files == FilesMixed && at.State != Restoring {
-					t.Errorf("%s: goes on as %s", name, at.State)
-				}
-				if at.State == Done || at.State == Restored {
-					t.Errorf("%s: is called %s by looking alone", name, at.State)
-				}
-				if at.State == Soaking != (at.Step == Soak || at.Step == Confirm) {
-					t.Errorf("%s: %s at step %s", name, at.State, at.Step)
-				}
-				for n := 0; !at.State.Final() && at.State != Unknown; n++ {
-					if n > 30 {
-						t.Fatalf("%s: never ends", name)
-					}
-					at = After(at.Step, OK)
-				}
-				if files == FilesMixed && at.State != Restored {
-					t.Errorf("%s: ends %s", name, at.State)
+		r := Run{State: Working, Step: step, Files: FilesOld, Process: ProcessOld, Places: true, Acts: true}
+		switch {
+		case step == Soak || step == Confirm:
+			r.State = Soaking
+		case step.back():
+			r.State, r.Why, r.Failed = Restoring, "settle: it is not well", true
+		}
+		if index(step) > index(Place) {
+			r.Files = FilesNew
+		}
+		all = append(all, r)
+		r.State, r.Step, r.Lost, r.Files, r.Process, r.Why = Unknown, Look, step, FilesUnknown, ProcessUnknown, "lost sight of it"
+		all = append(all, r)
+	}
+	return all
+}
+
+// events lists everything that may happen to a run.
+func events() (all []Event) {
+	for _, o := range Outcomes {
+		all = append(all, Event{Kind: Ended, At: now, Outcome: o, Note: "so it was"})
+	}
+	for _, f := range files {
+		for _, p := range []Process{ProcessOld, ProcessNew, ProcessDown, ProcessUnknown} {
+			for _, g := range []GuardState{NoGuard, Pending, Firing, Fired, Disarmed} {
+				for _, undone := range []bool{false, true} {
+					all = append(all, Event{Kind: Ended, At: now, Outcome: OK, Sight: &Sight{Files: f, Process: p, Guard: g, Undone: undone && g == Fired && f == FilesOld}})
 				}
 			}
 		}
 	}
+	return append(all, Event{Kind: Orphaned, At: now}, Event{Kind: Panicked, At: now, Note: "index out of range"})
 }
 
-func hosts(n int) []expr.Host {
+// TestEveryStateAndEvent walks all runs with all events and holds what a host
+// run promises.
+func TestEveryStateAndEvent(t *testing.T) {
+	walked := 0
+	for _, places := range []bool{true, false} {
+		for _, acts := range []bool{true, false} {
+			for _, r := range positions() {
+				r.Places, r.Acts = places, acts
+				for _, e := range events() {
+					if (e.Sight != nil) != (r.Step == Look && e.Kind == Ended && e.Outcome == OK) {
+						continue
+					}
+					walked++
+					n := r.Next(e, limits)
+					name := fmt.Sprintf("%s %s%s, %s %s %+v → %s %s (%s)", r.State, r.Step, r.Lost, e.Kind, e.Outcome, e.Sight, n.State, n.Step, n.Why)
+					check(t, name, r, e, n)
+				}
+			}
+		}
+	}
+	if walked < 4000 {
+		t.Errorf("only %d were walked", walked)
+	}
+}
+
+func check(t *testing.T, name string, r Run, e Event, n Run) {
+	t.Helper()
+	begun := r.Step // or what had begun
+	if r.Step == Look {
+		begun = r.Lost
+	}
+	ok := e.Kind == Ended && e.Outcome == OK
+	for _, c := range []struct {
+		bad  bool
+		what string
+	}{
+		{n.State.Final() != (n.Step == ""), "a final state has no step, any other has one"},
+		{(n.State == Unknown) != (n.Step == Look) || (n.State == Unknown) != (n.Lost != ""), "unknown means looking for what was lost"},
+		{n.State == Soaking != (n.Step == Soak || n.Step == Confirm), "soaking means soak or confirm"},
+		{n.State == Restoring != n.Step.back(), "restoring means a step back"},
+		{n.State == Done && (r.Step != Confirm || !ok || n.Files != FilesNew || n.Process != ProcessNew || n.Proof == ""), "done without confirmation, or not whole"},
+		{n.State == Restored && (r.Step != DisarmAgain || !ok || n.Files != FilesOld && r.Files == FilesOld), "restored without its last step"},
+		{n.State == PassedOver && touched(begun) && begun != Place && e.Sight == nil, "passed over although files may be changed"},
+		{n.State == PassedOver && e.Sight != nil && e.Sight.Files == FilesMixed && r.Places, "passed over with mixed files"},
+		{r.Step != Look && !touched(r.Step) && n.State == Restoring, "restoring belongs to what touched files"},
+		{r.Step == Place && e.Outcome == Failed && e.Kind == Ended && n.State != Restoring, "a failed place has to be put back"},
+		{r.Step != Look && (e.Outcome == Lost || e.Kind != Ended) && n.State != Unknown, "what is not known must be looked at"},
+		{e.Outcome == NotBegun && (n.State != r.State || n.Step != r.Step || n.Pause() == 0), "what could not begin is tried again, after a pause"},
+		{e.Sight != nil && e.Sight.Files == FilesUnknown && r.Places && n.State != Unknown && e.Sight.Guard != Fired && e.Sight.Guard != Firing, "goes on from unknown files"},
+		{n.State == Unknown && r.Step != Look && n.Losses != r.Losses+1, "a loss is counted once"},
+		{r.Step == Look && n.Losses != r.Losses, "a look that fails is no loss"},
+		{n.Failed && n.State == Working, "a working run has not failed"},
+		{n.State != Working && n.State != Soaking && n.State != Done && n.Why == "", "no reason is given"},
+		{r.Failed && !n.Failed, "a failure is forgotten"},
+		{n.Undone && n.Step == ActAgain, "a host that undid it by itself is acted on again"},
+	} {
+		if c.bad {
+			t.Errorf("%s: %s", name, c.what)
+		}
+	}
+}
+
+// TestRunsEnd plays random events, each run under a host that answers in the
+// end: all end, within their bounds, and whole.
+func TestRunsEnd(t *testing.T) {
+	all := events()
+	for seed := range uint64(3000) {
+		rnd := rand.New(rand.NewPCG(seed, 7))
+		r := Run{State: Start.State, Step: Start.Step, Files: FilesOld, Process: ProcessOld, Places: true, Acts: rnd.IntN(4) > 0}
+		at, was := now, ""
+		for n := 0; !r.State.Final(); n++ {
+			if n > 400 {
+				t.Fatalf("seed %d never ends: %s", seed, was)
+			}
+			e := all[rnd.IntN(len(all))]
+			switch {
+			case rnd.IntN(3) > 0 && r.Step != Look:
+				e = Event{Kind: Ended, Outcome: OK}
+			case r.Step == Look && e.Kind == Ended && e.Outcome == OK && e.Sight == nil, r.Step != Look && e.Sight != nil:
+				continue
+			}
+			e.At = at
+			at = at.Add(r.Pause() + time.Second)
+			r = r.Next(e, limits)
+			was += fmt.Sprintf(" %s/%s", r.State, r.Step)
+		}
+	}
+}
+
+// TestAnOutageIsNoFault loses a host again and again, each time for less than
+// the bound: its clock starts anew each time, and it is done in the end.
+func TestAnOutageIsNoFault(t *testing.T) {
+	r := Run{State: Soaking, Step: Soak, Files: FilesNew, Process: ProcessNew, Places: true, Acts: true}
+	at := now
+	for range maxLosses {
+		r = r.Next(Event{Kind: Ended, At: at, Outcome: Lost, Note: "the link dropped"}, limits)
+		for range 20 { // of looks that come to nothing
+			at = at.Add(20 * time.Second)
+			r = r.Next(Event{Kind: Ended, At: at, Outcome: NotBegun, Note: "cannot be reached"}, limits)
+		}
+		r = r.Next(Event{Kind: Ended, At: at, Outcome: OK, Sight: &Sight{Files: FilesNew, Process: ProcessNew, Guard: Pending}}, limits)
+		if r.State != Soaking || !r.Since.IsZero() || r.Tries != 0 {
+			t.Fatalf("after an outage: %+v", r)
+		}
+	}
+	gone := r.Next(Event{Kind: Ended, At: at, Outcome: Lost, Note: "the link dropped"}, limits)
+	for range 40 {
+		at = at.Add(20 * time.Second)
+		gone = gone.Next(Event{Kind: Ended, At: at, Outcome: NotBegun, Note: "cannot be reached"}, limits)
+	}
+	if gone.State != Stranded || gone.Files != FilesUnknown {
+		t.Errorf("gone for good: %+v", gone)
+	}
+}
+
+// TestAPanicIsLookedAtTwice has our own code fail over one host.
+func TestAPanicIsLookedAtTwice(t *testing.T) {
+	sight := Event{Kind: Ended, At: now, Outcome: OK, Sight: &Sight{Files: FilesNew, Process: ProcessNew, Guard: Pending}}
+	r := Run{State: Working, Step: Settle, Files: FilesNew, Process: ProcessNew, Places: true, Acts: true}
+	for n := 1; n <= 3; n++ {
+		r = r.Next(Event{Kind: Panicked, At: now, Note: "nil map"}, limits)
+		if r.State != Unknown {
+			t.Fatalf("after panic %d: %+v", n, r)
+		}
+		r = r.Next(sight, limits)
+		if want := map[bool]RunState{true: Working, false: Restoring}[n < 3]; r.State != want {
+			t.Errorf("looked at after panic %d: %s (%s); want %s", n, r.State, r.Why, want)
+		}
+	}
+}
+
+// TestAnActOfNoneConfirms loses the link during the soak of a change that
+// nothing has to take up.
+func TestAnActOfNoneConfirms(t *testing.T) {
+	r := Run{State: Soaking, Step: Soak, Files: FilesNew, Process: ProcessNew, Places: true}
+	r = r.Next(Event{Kind: Ended, At: now, Outcome: Lost}, limits)
+	r = r.Next(Event{Kind: Ended, At: now, Outcome: OK, Sight: &Sight{Files: FilesNew, Process: ProcessDown, Guard: Pending}}, limits)
+	for n := 0; !r.State.Final() && n < 5; n++ {
+		r = r.Next(Event{Kind: Ended, At: now, Outcome: OK}, limits)
+	}
+	if r.State != Done || r.Process != ProcessNew {
+		t.Errorf("%+v", r)
+	}
+}
+
+func hostsOf(n int) []expr.Host {
 	all := make([]expr.Host, n)
 	for i := range all {
 		all[i] = expr.Host{Name: fmt.Sprint("h", i), Labels: map[string]string{"site": []string{"upland", "delta"}[i%2]}}
@@ -90,7 +211,7 @@ func TestAssign(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, stages, err := p.Assign(hosts(10))
+	p, stages, err := p.Assign(hostsOf(10))
 	if want := "[0 1 2 1 2 1 3 1 3 1]"; err != nil || fmt.Sprint(stages) != want || len(p.Stages) != 4 {
 		t.Errorf("got %v, %d stages, %v; want %s and a stage for the rest", stages, len(p.Stages), err, want)
 	}
@@ -101,80 +222,127 @@ func TestAssign(t *testing.T) {
 	}
 }
 
+// played is a climb with its runs, counted as the store counts them.
+type played struct {
+	Climb
+	stages   []int
+	states   []RunState
+	failed   []bool
+	accepted int
+}
+
+func (p *played) count() {
+	p.Stage, p.UnderWay, p.Failures, p.Barren, p.Done = len(p.Policy.Stages), 0, map[int]int{}, nil, false
+	through, there := map[int]bool{}, map[int]bool{}
+	for i, s := range p.states {
+		if !s.Final() {
+			p.Stage = min(p.Stage, p.stages[i])
+			if s != Queued {
+				p.UnderWay++
+			}
+		}
+		if p.failed[i] {
+			p.Failures[p.stages[i]]++
+		}
+		there[p.stages[i]] = true
+		through[p.stages[i]] = through[p.stages[i]] || s == Done
+		p.Done = p.Done || s == Done
+	}
+	for at := p.accepted; at < p.Stage; at++ {
+		if there[at] && !through[at] {
+			p.Barren = append(p.Barren, at)
+		}
+	}
+}
+
 // TestDecide plays a thousand random climbs and holds what Decide promises.
 func TestDecide(t *testing.T) {
+	ends := map[ClimbState]int{}
 	for seed := range uint64(1000) {
 		r := rand.New(rand.NewPCG(seed, 1))
 		n := 1 + r.IntN(30)
-		p, _ := Policy{AtOnce: 1 + r.IntN(5), StopAfter: 1 + r.IntN(3), Stages: []Stage{{Count: 1}, {Percent: 40, Gate: r.IntN(2) == 0}}}.Defaulted()
-		p, stages, _ := p.Assign(hosts(n))
-		c := Climb{State: Running, Policy: p}
+		p, _ := Policy{AtOnce: 1 + r.IntN(5), PauseAfter: 1 + r.IntN(3), Stages: []Stage{{Count: 1}, {Percent: 40, Gate: r.IntN(2) == 0}}}.Defaulted()
+		p, stages, _ := p.Assign(hostsOf(n))
+		c := &played{Climb: Climb{State: Running, Policy: p}, stages: stages, states: make([]RunState, n), failed: make([]bool, n)}
 		for i := range n {
-			c.Runs = append(c.Runs, Run{ID: int64(i), Stage: stages[i], State: Queued})
+			c.states[i] = Queued
 		}
-		failed := map[int]int{} // by stage, since somebody last went on
+		dead := r.IntN(10) == 0 // no host of this climb comes through
 		for step := 0; c.State != Completed && c.State != Stopped; step++ {
 			if step > 500 {
 				t.Fatalf("seed %d: never ends", seed)
 			}
-			d := Decide(c)
+			c.count()
+			d := Decide(c.Climb)
 			if d.State != c.State && d.State != Completed && d.Why == "" {
 				t.Fatalf("seed %d: becomes %s without a reason", seed, d.State)
 			}
-			c.State = d.State
-			for _, id := range d.Start {
-				for stage, n := range failed {
-					if c.State != Running || n >= p.StopAfter {
-						t.Fatalf("seed %d: starts a host while %s with %d failures in stage %d", seed, c.State, n, stage+1)
-					}
-				}
-				if p.Stages[c.Runs[id].Stage].Gate && c.Open <= c.Runs[id].Stage {
-					t.Fatalf("seed %d: passes a closed gate", seed)
-				}
-				c.Runs[id].State = Working
+			if d.State == Completed && !c.Done {
+				t.Fatalf("seed %d: completed though no host is done", seed)
 			}
-			for _, id := range d.Skip {
-				c.Runs[id].State = PassedOver
+			c.State = d.State
+			var started []int
+			for i, s := range c.states { // any that can be started, in any order
+				if s == Queued && (d.Skip || c.stages[i] == c.Stage) {
+					started = append(started, i)
+				}
+			}
+			r.Shuffle(len(started), func(a, b int) { started[a], started[b] = started[b], started[a] })
+			for k, i := range started {
+				switch {
+				case d.Skip:
+					c.states[i] = PassedOver
+				case k < d.Start:
+					for stage, n := range c.Failures {
+						if c.State != Running || n >= p.PauseAfter {
+							t.Fatalf("seed %d: starts a host while %s with %d failures in stage %d", seed, c.State, n, stage+1)
+						}
+					}
+					if p.Stages[c.Stage].Gate && c.Open <= c.Stage {
+						t.Fatalf("seed %d: passes a closed gate", seed)
+					}
+					c.states[i] = Working
+				}
+			}
+			c.count()
+			if c.UnderWay > p.AtOnce {
+				t.Fatalf("seed %d: %d hosts under way; at_once is %d", seed, c.UnderWay, p.AtOnce)
 			}
 			var active []int
-			for i, run := range c.Runs {
-				if !run.State.Final() && run.State != Queued {
+			for i, s := range c.states {
+				if !s.Final() && s != Queued {
 					active = append(active, i)
-					for _, lower := range c.Runs {
-						if lower.Stage < run.Stage && !lower.State.Final() {
-							t.Fatalf("seed %d: stage %d under way before stage %d is through", seed, run.Stage, lower.Stage)
-						}
+					if c.stages[i] > c.Stage {
+						t.Fatalf("seed %d: stage %d under way before stage %d is through", seed, c.stages[i], c.Stage)
 					}
 				}
-			}
-			if len(active) > p.AtOnce {
-				t.Fatalf("seed %d: %d hosts under way; at_once is %d", seed, len(active), p.AtOnce)
 			}
 			if len(active) > 0 {
-				run := &c.Runs[active[r.IntN(len(active))]]
-				if run.State = Done; r.IntN(8) == 0 {
-					run.State, run.Failed = Restored, true
-					failed[run.Stage]++
+				i := active[r.IntN(len(active))]
+				if c.states[i] = Done; dead {
+					c.states[i] = PassedOver
+				} else if r.IntN(8) == 0 {
+					c.states[i], c.failed[i] = Restored, true
 				}
+				continue
 			}
 			if c.State == Paused || c.State == Waiting {
-				if r.IntN(6) == 0 {
+				if r.IntN(6) == 0 || c.Stage == len(p.Stages) && !c.Done {
 					c.State, _ = Told(c.State, Stop)
 				} else {
-					for i, run := range c.Runs {
-						if run.State == Queued {
-							c.Open = max(c.Open, c.Runs[i].Stage+1)
-							break
-						}
+					if c.State == Waiting {
+						c.Open = c.Stage + 1
 					}
-					for i := range c.Runs {
-						c.Runs[i].Failed = false
-					}
-					clear(failed)
+					c.accepted = c.Stage
+					clear(c.failed)
 					c.State, _ = Told(c.State, Resume)
 				}
 			}
 		}
+		ends[c.State]++
+	}
+	if ends[Completed] < 100 || ends[Stopped] < 100 {
+		t.Errorf("they ended %v", ends)
 	}
 }
 

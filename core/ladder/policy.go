@@ -21,7 +21,7 @@ type Policy struct {
 	Stages    []Stage `json:"stages"`
 	AtOnce    int     `json:"at_once"`
 	Soak      Span    `json:"soak"`
-	StopAfter int     `json:"stop_after"` // failed hosts in a stage at which the climb pauses
+	PauseAfter int    `json:"pause_after"` // failed hosts in a stage at which the climb pauses
 }
 
 // Stage takes hosts up to a count or share of all, counted from the bottom of
@@ -73,14 +73,14 @@ func (p Policy) Defaulted() (Policy, error) {
 	if p.AtOnce == 0 {
 		p.AtOnce = 4
 	}
-	if p.StopAfter == 0 {
-		p.StopAfter = 1
+	if p.PauseAfter == 0 {
+		p.PauseAfter = 1
 	}
 	switch {
 	case p.AtOnce < 1 || p.AtOnce > 500:
 		return p, fmt.Errorf("at_once: %d is out of range; want 1 to 500", p.AtOnce)
-	case p.StopAfter < 1:
-		return p, fmt.Errorf("stop_after: %d; want at least 1", p.StopAfter)
+	case p.PauseAfter < 1:
+		return p, fmt.Errorf("pause_after: %d; want at least 1", p.PauseAfter)
 	case time.Duration(p.Soak) > 24*time.Hour:
 		return p, errors.New("soak: is longer than a day")
 	case len(p.Stages) > 50:

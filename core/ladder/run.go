@@ -1,15 +1,17 @@
 package ladder
 
+import "slices"
+
 // RunState is where one host's part of a climb stands.
 type RunState string
 
 // The states of a host run. The comments say who moves it on, and what a crash
 // of the server leaves behind.
 const (
-	Queued     RunState = "queued"      // Decide starts it; a crash leaves it queued
+	Queued     RunState = "queued"      // Decide has it started; a crash leaves it queued
 	Working    RunState = "working"     // its server takes the next step; a crash leaves the step that was begun
 	Soaking    RunState = "soaking"     // its server, once the soak is over and confirmed; a crash begins the soak anew
-	Done       RunState = "done"        // final: new files, new process, well
+	Done       RunState = "done"        // final: new files, new process, well, confirmed
 	Restoring  RunState = "restoring"   // its server takes the next step back; a crash leaves the step that was begun
 	Restored   RunState = "restored"    // final: old files, acted on again, no worse than the baseline
 	Unknown    RunState = "unknown"     // its server looks before it does anything; a crash leaves it unknown
@@ -30,21 +32,21 @@ type Step string
 
 // The steps of a host run, in order; those from Restore on lead back.
 const (
-	Connect  Step = "connect"  // a connection to the pinned host key
-	Lock     Step = "lock"     // take the host's lock and raise its fence
-	Recheck  Step = "recheck"  // the files are still the reviewed ones
-	Baseline Step = "baseline" // what the probes say before
-	Trial    Step = "trial"    // the service's checker sees the candidate
-	Snapshot Step = "snapshot" // copy the base aside, verified
-	Guard    Step = "guard"    // arm the host's own way back
-	Place    Step = "place"    // rename the candidates into place
-	Act      Step = "act"      // reload or restart
-	InForce  Step = "in-force" // the process works with the new value
-	Settle   Step = "settle"   // wait until first well
-	Probe    Step = "probe"    // what the probes say after
-	Disarm   Step = "disarm"   // a new connection; take the guard away
-	Soak     Step = "soak"     // stay well for a while
-	Confirm  Step = "confirm"  // the files are still the candidates
+	Connect   Step = "connect"   // a connection to the pinned host key
+	Lock      Step = "lock"      // take the host's lock and raise its fence
+	Recheck   Step = "recheck"   // the files are still the reviewed ones
+	Baseline  Step = "baseline"  // what the probes say before
+	Trial     Step = "trial"     // the service's checker sees the candidate
+	Snapshot  Step = "snapshot"  // copy the base aside, verified
+	Guard     Step = "guard"     // arm the host's own way back
+	Place     Step = "place"     // rename the candidates into place
+	Act       Step = "act"       // reload or restart
+	InForce   Step = "in-force"  // the process works with the new value
+	Settle    Step = "settle"    // wait until first well
+	Probe     Step = "probe"     // what the probes say after
+	Reconnect Step = "reconnect" // a new connection, made after the act
+	Soak      Step = "soak"      // stay well for a while; each look pushes the guard on
+	Confirm   Step = "confirm"   // the files are still the candidates; the guard's marker is renamed
 
 	Restore     Step = "restore"      // put the snapshot back
 	ActAgain    Step = "act-again"    // the process takes the old files up
@@ -55,21 +57,37 @@ const (
 )
 
 // Forward lists the steps from queued to done.
-var Forward = []Step{Connect, Lock, Recheck, Baseline, Trial, Snapshot, Guard, Place, Act, InForce, Settle, Probe, Disarm, Soak, Confirm}
+var Forward = []Step{Connect, Lock, Recheck, Baseline, Trial, Snapshot, Guard, Place, Act, InForce, Settle, Probe, Reconnect, Soak, Confirm}
 
 // Back lists the steps from a failure to restored.
 var Back = []Step{Restore, ActAgain, ProbeAgain, DisarmAgain}
+
+// Announced tells whether a step is written down before it is taken, since it
+// changes something that another try would not simply repeat. All others only
+// read, or can be repeated without harm: they may be joined, and written once,
+// after.
+func (s Step) Announced() bool {
+	switch s {
+	case Place, Act, Confirm, Restore, ActAgain, DisarmAgain:
+		return true
+	}
+	return false
+}
 
 // Outcome is how a step ended.
 type Outcome string
 
 // The outcomes of a step.
 const (
-	OK      Outcome = "done"
-	Failed  Outcome = "failed"
-	Lost    Outcome = "unknown" // the link or we died after it began: look before doing it again
-	Changed Outcome = "changed" // the host is no longer as reviewed: somebody edited it
+	OK        Outcome = "done"
+	Failed    Outcome = "failed"
+	Lost      Outcome = "unknown"   // the link or we died after it began, or the answer made no sense: look before doing it again
+	NotBegun  Outcome = "not-begun" // the host's lock was busy, or the link was refused before a script started: try again
+	Overtaken Outcome = "overtaken" // the host is no longer as reviewed: somebody else edited it
 )
+
+// Outcomes lists all of them.
+var Outcomes = []Outcome{OK, Failed, Lost, NotBegun, Overtaken}
 
 // Files says which copy of its files a host has.
 type Files string
@@ -89,36 +107,66 @@ const (
 	ProcessUnknown Process = "unknown"
 )
 
+// GuardState is how a run's guard on a host stands.
+type GuardState string
+
+// The states of a guard. Firing is the moment between; one that was cut then
+// goes on at the next boot, or when somebody looks.
+const (
+	NoGuard  GuardState = "none"
+	Pending  GuardState = "pending"
+	Firing   GuardState = "firing"
+	Fired    GuardState = "fired"
+	Disarmed GuardState = "disarmed" // on the way forward: confirmed
+)
+
+// Proof is what a done run rests on.
+type Proof string
+
+// The proofs, the strongest first.
+const (
+	ProofInForce Proof = "in-force" // the definition's own check of the live value
+	ProofProbes  Proof = "probes"   // probes that are well after the act
+	ProofNone    Proof = "none"     // not proven
+)
+
+// stronger gives the stronger of two proofs; an empty one is none yet.
+func (p Proof) stronger(q Proof) Proof {
+	for _, best := range []Proof{ProofInForce, ProofProbes, ProofNone} {
+		if p == best || q == best {
+			return best
+		}
+	}
+	return ""
+}
+
 // Position is a host run's state and the step to take next in it.
 type Position struct {
 	State RunState
 	Step  Step // empty in a final state and in Queued
 }
 
-// Start is where Decide puts a host run that it starts.
+// Start is where a host run stands when it is started.
 var Start = Position{Working, Connect}
 
-func index(steps []Step, s Step) int {
-	for i, x := range steps {
-		if x == s {
-			return i
-		}
-	}
-	return -1
-}
+func index(s Step) int { return slices.Index(Forward, s) }
+
+// Before tells whether a comes before b on the way forward.
+func (s Step) Before(b Step) bool { return index(s) >= 0 && index(s) < index(b) }
+
+// back tells whether the step leads back.
+func (s Step) back() bool { return slices.Contains(Back, s) }
 
 // touched tells whether the live files may differ from the base once the step
 // has begun.
-func touched(s Step) bool {
-	return index(Forward, s) >= index(Forward, Place) || index(Back, s) >= 0
-}
+func touched(s Step) bool { return index(s) >= index(Place) || s.back() }
 
-// After is the transition table of host runs: where a run stands once its step
-// ended so.
-func After(step Step, outcome Outcome) Position {
+// after is the transition table of steps that began and of which we know how
+// they ended: done, failed or overtaken.
+func after(step Step, outcome Outcome, undone bool) Position {
 	switch {
-	case outcome == Lost:
-		return Position{Unknown, Look}
+	case step == Restore && outcome == OK && undone:
+		return Position{Restoring, ProbeAgain} // the host's guard has acted already
 	case step == Restore && outcome == OK:
 		return Position{Restoring, ActAgain}
 	case step == ActAgain && outcome == OK:
@@ -127,9 +175,9 @@ func After(step Step, outcome Outcome) Position {
 		return Position{Restoring, DisarmAgain}
 	case step == DisarmAgain && outcome == OK:
 		return Position{Restored, ""}
-	case index(Back, step) >= 0:
+	case step.back():
 		return Position{Stranded, ""}
-	case outcome == Changed && step == Place:
+	case outcome == Overtaken && step == Place:
 		return Position{PassedOver, ""} // place takes back what it renamed before it says so
 	case outcome != OK && touched(step):
 		return Position{Restoring, Restore}
@@ -138,46 +186,45 @@ func After(step Step, outcome Outcome) Position {
 	case step == Confirm:
 		return Position{Done, ""}
 	}
-	next := Forward[index(Forward, step)+1]
+	next := Forward[index(step)+1]
 	if next == Soak || next == Confirm {
 		return Position{Soaking, next}
 	}
 	return Position{Working, next}
 }
 
-// Recover says how to go on with a host that was looked at: step is what was
+// recovered says how to go on with a host that was looked at: step is what was
 // begun, or was next, when we lost sight of it. On the way back, a process is
 // new once it was acted on since.
-func Recover(step Step, files Files, process Process) Position {
-	back := index(Back, step) >= 0
+func recovered(step Step, s Sight) Position {
 	switch {
-	case files == FilesUnknown:
-		return Position{Unknown, Look}
-	case files == FilesMixed:
+	case s.Files == FilesMixed:
 		return Position{Restoring, Restore}
-	case step == Restore || back && files == FilesNew:
+	case step == Restore || step.back() && s.Files == FilesNew:
 		// Restore does more than what a look at files shows: directories that
 		// were made, units, what systemd has read.
 		return Position{Restoring, Restore}
-	case step == ActAgain && process == ProcessNew: // acted since the snapshot was put back
+	case step == ActAgain && s.Process == ProcessNew: // acted since the snapshot was put back
 		return Position{Restoring, ProbeAgain}
-	case (step == ProbeAgain || step == DisarmAgain) && process != ProcessDown:
+	case (step == ProbeAgain || step == DisarmAgain) && s.Process != ProcessDown:
 		return Position{Restoring, step}
-	case back:
+	case step.back():
 		return Position{Restoring, ActAgain}
-	case files == FilesOld && index(Forward, step) > index(Forward, Place):
+	case s.Files == FilesOld && index(step) > index(Place):
 		// Something put the base back while we were away: make the process follow.
 		return Position{Restoring, ActAgain}
-	case files == FilesOld:
+	case s.Files == FilesOld:
 		return Position{Working, Lock}
-	case index(Forward, step) < index(Forward, Place):
+	case index(step) < index(Place):
 		// The candidate is there, yet it was not us who placed it: nothing of ours to undo.
 		return Position{PassedOver, ""}
-	case process == ProcessDown:
+	case s.Process == ProcessDown:
 		return Position{Restoring, Restore}
-	case index(Forward, step) <= index(Forward, Act) && process != ProcessNew:
+	case step == Confirm && s.Guard == Disarmed:
+		return Position{Soaking, Confirm} // it was confirmed: hear it say so
+	case index(step) <= index(Act) && s.Process != ProcessNew:
 		return Position{Working, Act}
-	case index(Forward, step) <= index(Forward, InForce):
+	case index(step) <= index(InForce):
 		return Position{Working, InForce}
 	case step == Soak || step == Confirm:
 		return Position{Soaking, Soak}
