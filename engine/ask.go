@@ -18,14 +18,19 @@ import (
 
 // asker puts probes to one host.
 type asker struct {
-	conn     *host.Conn
+	put      func(context.Context, []host.Question) ([]host.Reply, error) // questions to the host itself
 	ip       string
 	hostKey  string
-	run      string
-	label    string
 	commands map[string]change.Command
 	secrets  map[string]string
 	redactor *change.Redactor
+}
+
+// outsideRuns puts questions that belong to no host run.
+func outsideRuns(conn *host.Conn) func(context.Context, []host.Question) ([]host.Reply, error) {
+	return func(ctx context.Context, questions []host.Question) ([]host.Reply, error) {
+		return conn.Ask(ctx, "none", host.ForwardAct, questions)
+	}
 }
 
 // ipOf gives the address that network questions go to.
@@ -93,7 +98,7 @@ func (a asker) round(ctx context.Context, probes []probe.Probe, round int, besid
 	var replies []host.Reply
 	var err error
 	if len(questions) > 0 {
-		replies, err = a.conn.Ask(ctx, a.run, a.label, questions)
+		replies, err = a.put(ctx, questions)
 	}
 	network.Wait()
 	if err != nil {
@@ -129,7 +134,7 @@ func (e *Engine) Ask(ctx context.Context, where, service string, asks []string) 
 	if len(hosts) == 0 {
 		return out, fmt.Errorf("where matches no host: %s", where)
 	}
-	a := asker{run: "none", label: host.ForwardAct, redactor: &change.Redactor{}}
+	a := asker{redactor: &change.Redactor{}}
 	if service != "" {
 		version, err := e.Store.ApprovedService(ctx, service)
 		if err != nil {
@@ -176,7 +181,7 @@ func (e *Engine) askOne(ctx context.Context, a asker, h view.Host, probes []prob
 		return nil, err
 	}
 	defer conn.Close()
-	a.conn, a.ip, a.hostKey = conn, ipOf(h.Address), h.HostKey
+	a.put, a.ip, a.hostKey = outsideRuns(conn), ipOf(h.Address), h.HostKey
 	verdicts, _, err := a.ask(ctx, probe.Later, probes)
 	for i := range verdicts { // hosts that differ in their address alone answer alike
 		verdicts[i].Why = strings.ReplaceAll(verdicts[i].Why, a.ip+":", "its own address:")

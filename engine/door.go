@@ -26,13 +26,13 @@ const doorAsk = time.Second
 
 // watch begins to ask the front door, where the definition has one.
 func (r *hostRun) watch(ctx context.Context, ask asker) {
-	if r.plan.FrontDoor == nil {
+	if r.part.FrontDoor == nil {
 		return
 	}
 	r.shut()
 	ctx, stop := context.WithCancel(ctx)
 	r.door = &doorWatch{stop: stop}
-	r.door.ended.Go(func() { r.door.run(ctx, *r.plan.FrontDoor, ask) })
+	r.door.ended.Go(func() { r.door.run(ctx, *r.part.FrontDoor, ask) })
 }
 
 func (w *doorWatch) run(ctx context.Context, door change.FrontDoor, ask asker) {
@@ -81,7 +81,7 @@ func (r *hostRun) doorSays() (text string, bad bool) {
 		return "the front door was not watched: the act was another server's", false
 	}
 	r.shut()
-	w, limit := r.door, r.plan.FrontDoor
+	w, limit := r.door, r.part.FrontDoor
 	text = fmt.Sprintf("the front door was asked %s during the act, %d failed, shut for %.1f s at most", counted(w.asked, "time"), w.failed, w.out.Seconds())
 	if w.failed > 0 {
 		text += " (" + w.last + ")"

@@ -3,20 +3,21 @@
 //
 //	e := engine.New(engine.Config{Store: st, Dialer: dialer})
 //	go e.Run(ctx)
-//	rehearsal, err := e.Rehearse(ctx, "ines", changeID)
+//	err := e.Rehearse(ctx, "ines", changeID)
 package engine
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
-	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"sync"
 	"time"
 
-	"wladder/core/change"
 	"wladder/core/expr"
+	"wladder/core/ladder"
 	"wladder/core/probe"
 	"wladder/core/view"
 	"wladder/host"
@@ -29,58 +30,58 @@ type Config struct {
 	Dialer  *host.Dialer
 	Log     *slog.Logger
 	Lease   time.Duration // after which another server may take a host run over; 15s
+	TryFor  time.Duration // how long a host that cannot be worked on is tried before it is passed over; 20s
 	LookFor time.Duration // how long an unreachable host is looked for before it is stranded; 10m
 	AtOnce  int           // hosts rehearsed in parallel; 16
+	Most    int           // host runs that this server works on at once; 500
 }
 
 // Engine carries changes out.
 type Engine struct {
 	Config
-	owner string // this process, to the leases
+	me     store.Server // this process, to the leases
+	limits ladder.Limits
 
-	mu        sync.Mutex
-	listeners map[chan view.Event]int64 // by the change they follow; 0 follows all
-	wake      chan struct{}
-	working   sync.WaitGroup
+	mu         sync.Mutex
+	listeners  map[chan view.Event]int64 // by the change they follow; 0 follows all
+	runs       ledger
+	rehearsals ledger
+	hints      []view.Event
+	wake       chan struct{}
+	working    sync.WaitGroup
 }
 
 // New makes an engine; it does nothing before Run.
 func New(c Config) *Engine {
-	if c.Lease == 0 {
-		c.Lease = 15 * time.Second
-	}
-	if c.LookFor == 0 {
-		c.LookFor = 10 * time.Minute
-	}
-	if c.AtOnce == 0 {
-		c.AtOnce = 16
-	}
+	c.Lease = cmp.Or(c.Lease, 15*time.Second)
+	c.TryFor = cmp.Or(c.TryFor, 20*time.Second)
+	c.LookFor = cmp.Or(c.LookFor, 10*time.Minute)
+	c.AtOnce = cmp.Or(c.AtOnce, 16)
+	c.Most = cmp.Or(c.Most, 500)
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
-	return &Engine{Config: c, owner: rand.Text(), listeners: map[chan view.Event]int64{}, wake: make(chan struct{}, 1)}
+	return &Engine{
+		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.ScriptsDigest(), Lease: c.Lease}, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
+		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, wake: make(chan struct{}, 1),
+	}
 }
 
-// Run works until the context ends, then finishes the steps under way, for as
-// long as a lease lasts.
+// Run works until the context ends. What is under way then is left in order,
+// within the time of a lease; who comes next goes on with it.
 func (e *Engine) Run(ctx context.Context) {
 	hurry, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
-	e.working.Go(func() { e.listen(ctx) })
-	e.working.Go(func() { e.renew(ctx) })
+	// Leases are renewed until the last goroutine has let go.
+	renewing, stopped := context.WithCancel(context.WithoutCancel(ctx))
+	var beside sync.WaitGroup
+	beside.Go(func() { e.renew(renewing) })
+	beside.Go(func() { e.tellOthers(renewing) })
+	beside.Go(func() { e.listen(ctx) })
 	tick := time.NewTicker(e.Lease / 5)
 	defer tick.Stop()
 	for ctx.Err() == nil {
-		if err := e.Store.Advance(ctx, host.ScriptsDigest()); err != nil && ctx.Err() == nil {
-			e.Log.Error("deciding", "error", err)
-		}
-		claimed, err := e.Store.ClaimRuns(ctx, e.owner, e.Lease, 64)
-		if err != nil && ctx.Err() == nil {
-			e.Log.Error("claiming host runs", "error", err)
-		}
-		for _, r := range claimed {
-			e.working.Go(func() { e.hostRun(ctx, hurry, r) })
-		}
+		e.claim(ctx, hurry)
 		select {
 		case <-ctx.Done():
 		case <-tick.C:
@@ -95,25 +96,29 @@ func (e *Engine) Run(ctx context.Context) {
 		cancel() // what is cut now is looked at by whoever comes next
 		<-ended
 	}
+	stopped()
+	beside.Wait()
 }
 
-func (e *Engine) renew(ctx context.Context) {
-	tick, lost := time.NewTicker(e.Lease/4), time.NewTicker(time.Minute)
-	defer tick.Stop()
-	defer lost.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-lost.C:
-			if err := e.Store.EndLostRehearsals(ctx); err != nil && ctx.Err() == nil {
-				e.Log.Error("ending lost rehearsals", "error", err)
-			}
-		case <-tick.C:
-			if err := e.Store.RenewLeases(ctx, e.owner, e.Lease); err != nil && ctx.Err() == nil {
-				e.Log.Error("renewing leases", "error", err)
-			}
+// claim has the ladders decide, and takes up what this server can work on.
+func (e *Engine) claim(ctx, hurry context.Context) {
+	complain := func(what string, err error) {
+		if err != nil && ctx.Err() == nil {
+			e.Log.Error(what, "error", err)
 		}
+	}
+	free := e.Most - len(e.fences(e.runs))
+	started, err := e.Store.Advance(ctx, e.me, free)
+	complain("deciding", err)
+	lapsed, err := e.Store.ClaimRuns(ctx, e.me, max(0, free-len(started)))
+	complain("claiming host runs", err)
+	for _, c := range append(started, lapsed...) {
+		e.carry(hurry, e.runs, c.ID, c.Fence, "a host run", func(mine context.Context) { e.hostRun(ctx, mine, c) })
+	}
+	claimed, err := e.Store.ClaimRehearsals(ctx, e.me, 4)
+	complain("claiming rehearsals", err)
+	for _, c := range claimed {
+		e.carry(hurry, e.rehearsals, c.ID, c.Fence, "a rehearsal", func(mine context.Context) { e.carryOut(ctx, mine, c) })
 	}
 }
 
@@ -127,28 +132,15 @@ func (e *Engine) nudge() {
 
 func (e *Engine) listen(ctx context.Context) {
 	for ctx.Err() == nil {
-		err := e.Store.Listen(ctx, e.nudge, func(ev view.Event) {
+		err := e.Store.Listen(ctx, e.me.Name, e.nudge, func(ev view.Event) {
 			if ev.Type == "record" {
 				e.nudge()
 			}
-			e.mu.Lock()
-			defer e.mu.Unlock()
-			for c, id := range e.listeners {
-				if id != 0 && id != ev.Change {
-					continue
-				}
-				select {
-				case c <- ev:
-				default: // a slow reader misses hints; it reads the record by number
-				}
-			}
+			e.tell(ev)
 		})
 		if ctx.Err() == nil {
 			e.Log.Warn("the event connection broke; connecting again", "error", err)
-			select {
-			case <-ctx.Done():
-			case <-time.After(time.Second):
-			}
+			wait(ctx, time.Second)
 		}
 	}
 }
@@ -239,37 +231,21 @@ func (e *Engine) each(n int, f func(int)) {
 	all.Wait()
 }
 
-// ill names the first probe that is not well, in words; empty where all are.
-func ill(verdicts []probe.Verdict) string {
-	for _, v := range verdicts {
-		if !v.Well {
-			return fmt.Sprintf("probe %q is not well: %s", v.Probe, v.Why)
-		}
-	}
-	return ""
-}
+// ill names the probes that are not well, in words; empty where all are.
+func ill(verdicts []probe.Verdict) string { return worse(verdicts, nil) }
 
-// worse names the first probe that is not well now and was before.
+// worse names the probes that are not well now, and were before or were not
+// asked.
 func worse(now, before []probe.Verdict) string {
 	was := map[string]bool{}
 	for _, v := range before {
 		was[v.Probe] = v.Well
 	}
+	var all []string
 	for _, v := range now {
 		if well, known := was[v.Probe]; !v.Well && (well || !known) {
-			return fmt.Sprintf("probe %q is not well: %s", v.Probe, v.Why)
+			all = append(all, fmt.Sprintf("probe %q is not well: %s", v.Probe, v.Why))
 		}
 	}
-	return ""
-}
-
-var errStranger = errors.New("the plan does not name this host")
-
-func leafOf(p *change.Plan, hostID int64) (change.Leaf, error) {
-	for _, l := range p.Leaves {
-		if l.HostID == hostID {
-			return l, nil
-		}
-	}
-	return change.Leaf{}, errStranger
+	return strings.Join(all, "; ")
 }

@@ -105,7 +105,7 @@ func newRig(t *testing.T, subnet, n int) *rig {
 func (r *rig) start() {
 	ctx, cancel := context.WithCancel(context.Background())
 	log := slog.New(slog.NewTextHandler(testWriter{r.t}, &slog.HandlerOptions{Level: slog.LevelWarn}))
-	r.engine = New(Config{Store: r.store, Dialer: &host.Dialer{Signer: signer(2)}, Lease: time.Second, LookFor: 8 * time.Second, Log: log})
+	r.engine = New(Config{Store: r.store, Dialer: &host.Dialer{Signer: signer(2)}, Lease: time.Second, TryFor: 2 * time.Second, LookFor: 8 * time.Second, Log: log})
 	ended := make(chan struct{})
 	go func() { r.engine.Run(ctx); close(ended) }()
 	r.stop = func() { cancel(); <-ended }
@@ -154,27 +154,34 @@ func (r *rig) drafted(text string) int64 {
 	return id
 }
 
-func (r *rig) rehearse(id int64) *view.ChangeDetail {
-	carryOut, err := r.engine.Rehearse(r.t.Context(), "ines", id)
-	if err == nil {
-		err = carryOut(r.t.Context())
-	}
-	if err != nil {
-		r.t.Fatal(err)
-	}
-	return r.show(id)
+// shown is a change with its runs.
+type shown struct {
+	*view.ChangeDetail
+	runs []view.HostRun
 }
 
-func (r *rig) show(id int64) *view.ChangeDetail {
+func (r *rig) rehearse(id int64) shown {
+	r.t.Helper()
+	if err := r.engine.Rehearse(r.t.Context(), "ines", id); err != nil {
+		r.t.Fatal(err)
+	}
+	return r.until(id, func(d shown) bool { return d.Rehearsal.EndedAt != nil })
+}
+
+func (r *rig) show(id int64) shown {
 	d, err := r.store.Change(r.t.Context(), id)
 	if err != nil {
 		r.t.Fatal(err)
 	}
-	return d
+	all, err := r.store.Runs(r.t.Context(), id, 0, time.Time{}, "", 1000)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	return shown{d, all.Runs}
 }
 
 // approved rehearses, offers and approves.
-func (r *rig) approved(id int64) *view.ChangeDetail {
+func (r *rig) approved(id int64) shown {
 	d := r.rehearse(id)
 	ctx := r.t.Context()
 	if err := r.store.Offer(ctx, "ines", id); err != nil {
@@ -187,10 +194,11 @@ func (r *rig) approved(id int64) *view.ChangeDetail {
 }
 
 // until waits for a change to satisfy f, by its events.
-func (r *rig) until(id int64, f func(*view.ChangeDetail) bool) *view.ChangeDetail {
+func (r *rig) until(id int64, f func(shown) bool) shown {
+	r.t.Helper()
 	events, stop := r.engine.Subscribe(id)
 	defer stop()
-	deadline := time.After(60 * time.Second)
+	deadline := time.After(30 * time.Second)
 	for {
 		d := r.show(id)
 		if f(d) {
@@ -200,16 +208,16 @@ func (r *rig) until(id int64, f func(*view.ChangeDetail) bool) *view.ChangeDetai
 		case <-events:
 		case <-time.After(time.Second):
 		case <-deadline:
-			r.t.Fatalf("change %d is %s, climb %+v", id, d.State, d.Climb)
+			r.t.Fatalf("change %d is %s, climb %+v, runs %+v", id, d.State, d.Climb, d.runs)
 		}
 	}
 }
 
-func (r *rig) climb(id int64) *view.ChangeDetail {
+func (r *rig) climb(id int64) shown {
 	if _, err := r.store.StartClimb(r.t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
 		r.t.Fatal(err)
 	}
-	return r.until(id, func(d *view.ChangeDetail) bool { return d.Climb.State != ladder.Running })
+	return r.until(id, func(d shown) bool { return d.Climb.State != ladder.Running })
 }
 
 func (r *rig) file(i int) string {
@@ -217,8 +225,8 @@ func (r *rig) file(i int) string {
 	return string(data)
 }
 
-func find(d *view.ChangeDetail, host string) view.HostRun {
-	for _, run := range d.Climb.Runs {
+func find(d shown, host string) view.HostRun {
+	for _, run := range d.runs {
 		if run.Host == host {
 			return run
 		}
@@ -228,7 +236,7 @@ func find(d *view.ChangeDetail, host string) view.HostRun {
 
 const (
 	connections = "  - {set: events/worker_connections, compute: 'cores * 1024'}"
-	quick       = "{stages: [1, 50%], at_once: 3, soak: 300ms, stop_after: 2}"
+	quick       = "{stages: [1, 50%], at_once: 3, soak: 300ms, pause_after: 2}"
 )
 
 func TestClimbRestoresTheFailingHost(t *testing.T) {
@@ -236,7 +244,7 @@ func TestClimbRestoresTheFailingHost(t *testing.T) {
 	r := newRig(t, 10, 8)
 	r.hosts[3].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 4096"})
 	r.hosts[5].Script(&standin.Fault{Do: standin.DieAfter, For: 100 * time.Millisecond, When: "worker_connections 4096"})
-	id := r.draft(connections, strings.Replace(quick, "stop_after: 2", "stop_after: 3", 1))
+	id := r.draft(connections, strings.Replace(quick, "pause_after: 2", "pause_after: 3", 1))
 	began := time.Now()
 	d := r.approved(id)
 	t.Logf("rehearsed %d hosts in %s", d.Rehearsal.Hosts, time.Since(began))
@@ -251,7 +259,7 @@ func TestClimbRestoresTheFailingHost(t *testing.T) {
 	if d.State != change.Completed {
 		t.Fatalf("ended %s: %s", d.State, d.Climb.Why)
 	}
-	for i, run := range d.Climb.Runs {
+	for i, run := range d.runs {
 		i = int(run.Host[2] - '0')
 		want, text := ladder.Done, fmt.Sprintf("worker_connections %d; # per worker", (2+i%2*2)*1024)
 		switch i {
@@ -278,8 +286,11 @@ func TestClimbRestoresTheFailingHost(t *testing.T) {
 
 func (r *rig) verifyRecord() {
 	ctx := r.t.Context()
-	chain, err := r.store.VerifyRecord(ctx)
-	if err != nil || chain.Seq < 10 {
+	if _, err := r.store.AppendRecord(ctx); err != nil {
+		r.t.Fatal(err)
+	}
+	chain, waiting, err := r.store.VerifyRecord(ctx)
+	if err != nil || chain.Seq < 10 || waiting > 0 {
 		r.t.Errorf("record of %d entries: %v", chain.Seq, err)
 	}
 	db, err := pgx.Connect(ctx, r.url)
@@ -301,7 +312,7 @@ func (r *rig) verifyRecord() {
 			}
 		}
 		var broken *record.Broken
-		if _, err := r.store.VerifyRecord(ctx); !errors.As(err, &broken) {
+		if _, _, err := r.store.VerifyRecord(ctx); !errors.As(err, &broken) {
 			r.t.Errorf("%s: verified with %v", c.tamper, err)
 		}
 		if c.mend != "" {
@@ -316,7 +327,7 @@ func TestLadderStopsAtFailuresAndGates(t *testing.T) {
 	for _, h := range r.hosts[1:3] {
 		h.Script(&standin.Fault{Do: standin.RefuseStart, When: "worker_processes 3"})
 	}
-	id := r.draft("  - {set: worker_processes, to: 3}", "{stages: [1, {hosts: 50%, gate: true}], at_once: 1, stop_after: 1}")
+	id := r.draft("  - {set: worker_processes, to: 3}", "{stages: [1, {hosts: 50%, gate: true}], at_once: 1, soak: 100ms, pause_after: 1}")
 	r.approved(id)
 	d := r.climb(id)
 	if d.Climb.State != ladder.Waiting || d.Counts[ladder.Done] != 1 || !strings.Contains(d.Climb.Why, "gate before stage 2") {
@@ -326,7 +337,7 @@ func TestLadderStopsAtFailuresAndGates(t *testing.T) {
 	if err := r.store.Order(ctx, "ines", id, ladder.Resume); err != nil {
 		t.Fatal(err)
 	}
-	d = r.until(id, func(d *view.ChangeDetail) bool {
+	d = r.until(id, func(d shown) bool {
 		return d.Climb.State == ladder.Paused && d.Counts[ladder.Restoring] == 0
 	})
 	if d.Counts[ladder.Restored] != 1 || d.Counts[ladder.Queued] != 4 {
@@ -336,7 +347,7 @@ func TestLadderStopsAtFailuresAndGates(t *testing.T) {
 	if err := r.store.Order(ctx, "ines", id, ladder.Resume); err != nil {
 		t.Fatal(err)
 	}
-	d = r.until(id, func(d *view.ChangeDetail) bool {
+	d = r.until(id, func(d shown) bool {
 		return d.Climb.State == ladder.Paused && d.Counts[ladder.Restoring] == 0
 	})
 	if d.Counts[ladder.Restored] != 2 || !strings.Contains(d.Climb.Why, "1 host failed in stage 2") {
@@ -345,7 +356,7 @@ func TestLadderStopsAtFailuresAndGates(t *testing.T) {
 	if err := r.store.Order(ctx, "ines", id, ladder.Stop); err != nil {
 		t.Fatal(err)
 	}
-	d = r.until(id, func(d *view.ChangeDetail) bool { return d.State == change.Stopped })
+	d = r.until(id, func(d shown) bool { return d.State == change.Stopped })
 	if d.Counts[ladder.PassedOver] != 3 {
 		t.Errorf("after the stop: %v", d.Counts)
 	}
@@ -394,7 +405,7 @@ func TestNothingStartsWithoutItsApproval(t *testing.T) {
 	if err := r.store.Judge(ctx, "oda", id, fresh, change.Approval, ""); err != nil {
 		t.Fatal(err)
 	}
-	db.Exec(ctx, `update rehearsals set plan = replace(plan, '"at_once":3', '"at_once":4') where digest = $1`, fresh)
+	db.Exec(ctx, `update plans set head = replace(head, '"at_once":3', '"at_once":4') where digest = $1`, fresh)
 	wants("is not the one with digest", start())
 	for i := range r.hosts {
 		if r.file(i) != confText {
@@ -453,14 +464,14 @@ func TestCutLinks(t *testing.T) {
 			i++
 		}
 	}
-	id := r.draft(connections, "{stages: [100%], at_once: 14, soak: 200ms, stop_after: 99}")
+	id := r.draft(connections, "{stages: [100%], at_once: 14, soak: 200ms, pause_after: 99}")
 	r.approved(id)
 	for _, h := range r.hosts {
 		at, kind, _ := strings.Cut(h.Name, " ")
 		h.Script(&standin.Fault{Do: standin.FaultKind(kind), At: at, Times: 1})
 	}
 	d := r.climb(id)
-	for _, run := range d.Climb.Runs {
+	for _, run := range d.runs {
 		i := int(run.Host[1]-'0')*10 + int(run.Host[2]-'0')
 		isNew := strings.Contains(r.file(i), fmt.Sprintf("worker_connections %d;", (2+i%2*2)*1024))
 		if run.State != ladder.Done || !isNew {

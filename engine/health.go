@@ -25,21 +25,21 @@ type logBaseline struct {
 }
 
 func (r *hostRun) unitQuestion() host.Question {
-	return host.Question{Ask: probe.Ask{Kind: probe.Unit, Name: r.plan.Unit}}
+	return host.Question{Ask: probe.Ask{Kind: probe.Unit, Name: r.part.Unit}}
 }
 
-// baseline asks how things stand before. What should turn from failing to
+// before asks how things stand before. What should turn from failing to
 // passing, and does not fail now, says that the change rests on a mistake.
-func (r *hostRun) baseline(ctx context.Context, ask asker) (result, error) {
+func (r *hostRun) before(ctx context.Context, ask asker) (result, error) {
 	var beside []host.Question
-	if r.plan.Logs != nil {
-		beside = append(beside, host.Question{Journal: r.plan.Unit})
+	if r.part.Logs != nil {
+		beside = append(beside, host.Question{Journal: r.part.Unit})
 	}
-	verdicts, replies, err := ask.ask(ctx, probe.Earlier, r.plan.Probes, beside...)
+	verdicts, replies, err := ask.ask(ctx, probe.Earlier, r.part.Probes, beside...)
 	if err != nil {
 		return result{}, err
 	}
-	for i, p := range r.plan.Probes {
+	for i, p := range r.part.Probes {
 		if p.Before != "" && !verdicts[i].Well {
 			res := failed("before the change, %s is not as it should be: %s", p.Name, verdicts[i].Why)
 			res.baseline = verdicts
@@ -51,7 +51,7 @@ func (r *hostRun) baseline(ctx context.Context, ask asker) (result, error) {
 	if len(replies) > 0 {
 		j := replies[0].Journal
 		r.logs = &logBaseline{j.Cursor, len(r.severe(j.Lines)), time.Now()}
-		res.note += fmt.Sprintf("; %s of severity %s or worse in the %d min before", counted(r.logs.severe, "journal line"), r.plan.Logs.Severity, baselineMinutes)
+		res.note += fmt.Sprintf("; %s of severity %s or worse in the %d min before", counted(r.logs.severe, "journal line"), r.part.Logs.Severity, baselineMinutes)
 	}
 	return res, nil
 }
@@ -74,7 +74,7 @@ func matches(rules []*regexp.Regexp, text string) bool {
 
 // severe gives the lines that count.
 func (r *hostRun) severe(lines []host.Line) (all []host.Line) {
-	worst := slices.Index(change.Severities, r.plan.Logs.Severity)
+	worst := slices.Index(change.Severities, r.part.Logs.Severity)
 	for _, l := range lines {
 		if l.Severity <= worst && !matches(r.ignore, l.Text) {
 			all = append(all, l)
@@ -87,14 +87,14 @@ func (r *hostRun) severe(lines []host.Line) (all []host.Line) {
 func (r *hostRun) judgeLogs(lines []host.Line) string {
 	for _, l := range lines {
 		if matches(r.refuse, l.Text) && !matches(r.ignore, l.Text) {
-			return fmt.Sprintf("the journal of %s says %q", r.plan.Unit, r.redactor.Clean(l.Text))
+			return fmt.Sprintf("the journal of %s says %q", r.part.Unit, r.redactor.Clean(l.Text))
 		}
 	}
 	minutes := max(time.Since(r.logs.begun).Minutes(), 1)
-	limit := float64(r.logs.severe)/baselineMinutes*minutes + float64(r.plan.Logs.Allow)*minutes
+	limit := float64(r.logs.severe)/baselineMinutes*minutes + float64(r.part.Logs.Allow)*minutes
 	if severe := r.severe(lines); float64(len(severe)) > limit {
 		return fmt.Sprintf("%s of severity %s or worse in the journal of %s since the act, where %.0f would be as before; the last says %q",
-			counted(len(severe), "line"), r.plan.Logs.Severity, r.plan.Unit, limit, r.redactor.Clean(severe[len(severe)-1].Text))
+			counted(len(severe), "line"), r.part.Logs.Severity, r.part.Unit, limit, r.redactor.Clean(severe[len(severe)-1].Text))
 	}
 	return ""
 }
@@ -102,13 +102,15 @@ func (r *hostRun) judgeLogs(lines []host.Line) string {
 // inForce proves that the process works with the new value. Without a check of
 // the definition's, processes begun since the act are the proof.
 func (r *hostRun) inForce(ctx context.Context, ask asker) (result, error) {
-	if len(r.plan.InForce) > 0 {
-		return r.until(ctx, ask, probe.Later, r.plan.InForce, nil)
+	if len(r.part.InForce) > 0 {
+		res, err := r.until(ctx, ask, probe.Later, r.part.InForce, nil)
+		res.proof = ladder.ProofInForce
+		return res, err
 	}
-	if len(r.light.Commands) == 0 {
+	if !r.run.Acts {
 		return done("nothing has to take it up"), nil
 	}
-	check := probe.Probe{Name: "processes begun since the act", Ask: "unit " + r.plan.Unit, Expect: "renewed > 0"}
+	check := probe.Probe{Name: "processes begun since the act", Ask: "unit " + r.part.Unit, Expect: "renewed > 0"}
 	res, err := r.until(ctx, ask, probe.Later, []probe.Probe{check}, nil)
 	if err == nil && res.outcome != ladder.OK {
 		res.note = "not proven: the definition has no in-force check, and " + res.note
@@ -118,7 +120,7 @@ func (r *hostRun) inForce(ctx context.Context, ask asker) (result, error) {
 
 // probeOnce asks once more, and judges front door and journal.
 func (r *hostRun) probeOnce(ctx context.Context, ask asker) (result, error) {
-	verdicts, replies, err := ask.ask(ctx, probe.Later, r.plan.Probes, r.journal()...)
+	verdicts, replies, err := ask.ask(ctx, probe.Later, r.part.Probes, r.journal()...)
 	if err != nil {
 		return result{}, err
 	}
@@ -131,23 +133,27 @@ func (r *hostRun) probeOnce(ctx context.Context, ask asker) (result, error) {
 		}
 	}
 	note := summary(verdicts)
-	if r.plan.FrontDoor != nil {
+	if r.part.FrontDoor != nil {
 		said, bad := r.doorSays()
 		if bad {
 			return failed("%s", said), nil
 		}
 		note += "; " + said
 	}
-	return done("%s", note), nil
+	res := done("%s", note)
+	if len(verdicts) > 0 {
+		res.proof = ladder.ProofProbes
+	}
+	return res, nil
 }
 
 // journal gives the question about lines since the act; none where the journal
 // before is not known, as after another server's death.
 func (r *hostRun) journal() []host.Question {
-	if r.logs == nil || r.plan.Logs == nil {
+	if r.logs == nil || r.part.Logs == nil {
 		return nil
 	}
-	return []host.Question{{Journal: r.plan.Unit, Since: r.logs.cursor}}
+	return []host.Question{{Journal: r.part.Unit, Since: r.logs.cursor}}
 }
 
 // patience is how long a host that was put back may take to be well again, at
@@ -157,7 +163,7 @@ const patience = 20 * time.Second
 // until asks again and again until all is well (or no worse than before, where
 // that is given), at most for the settling time.
 func (r *hostRun) until(ctx context.Context, ask asker, at probe.Phase, probes []probe.Probe, before []probe.Verdict) (result, error) {
-	start, allowed := time.Now(), time.Duration(r.plan.Settle)
+	start, allowed := time.Now(), time.Duration(r.part.Settle)
 	if before != nil {
 		allowed = max(allowed, patience)
 	}
@@ -166,7 +172,7 @@ func (r *hostRun) until(ctx context.Context, ask asker, at probe.Phase, probes [
 		if err != nil {
 			return result{}, err
 		}
-		if g := replies[0].Guard; at == probe.Later && (g == host.Fired || g == host.Firing) {
+		if g := replies[0].Guard; at == probe.Later && (g == ladder.Fired || g == ladder.Firing) {
 			return result{}, &host.FiredError{Host: r.Host}
 		}
 		what := ill(verdicts)
@@ -179,10 +185,18 @@ func (r *hostRun) until(ctx context.Context, ask asker, at probe.Phase, probes [
 		case waited > allowed:
 			return failed("%s, %s after the act", what, allowed), nil
 		}
-		if err := wait(ctx, min(200*time.Millisecond, time.Duration(r.plan.Settle)/5)); err != nil {
+		if err := r.rest(min(200*time.Millisecond, time.Duration(r.part.Settle)/5)); err != nil {
 			return result{}, err
 		}
 	}
+}
+
+// rest waits, and tells when the server is told to end meanwhile.
+func (r *hostRun) rest(d time.Duration) error {
+	if d > 0 && wait(r.stopping, d) != nil {
+		return errLeaving
+	}
+	return nil
 }
 
 func wait(ctx context.Context, d time.Duration) error {
@@ -197,12 +211,12 @@ func wait(ctx context.Context, d time.Duration) error {
 // soak watches for a while: the unit stays active with the same main process,
 // is not restarted by its manager, its journal stays quiet, the probes well.
 func (r *hostRun) soak(ctx context.Context, ask asker) (result, error) {
-	if len(r.light.Commands) == 0 {
+	if !r.run.Acts {
 		return done("nothing had to take it up, so there is nothing to wait for"), nil
 	}
-	whole := time.Duration(r.plan.Policy.Soak)
+	whole := time.Duration(r.head.Policy.Soak)
 	questions := append([]host.Question{r.unitQuestion()}, r.journal()...)
-	verdicts, replies, err := ask.ask(ctx, probe.Later, r.plan.Probes, questions...)
+	verdicts, replies, err := ask.ask(ctx, probe.Later, r.part.Probes, questions...)
 	if err != nil {
 		return result{}, err
 	}
@@ -211,7 +225,7 @@ func (r *hostRun) soak(ctx context.Context, ask asker) (result, error) {
 	}
 	first := replies[0].Unit
 	if first.State != "active" {
-		return failed("%s is %s: %s", r.plan.Unit, first.State, first.Death()), nil
+		return failed("%s is %s: %s", r.part.Unit, first.State, first.Death()), nil
 	}
 	start, looks := time.Now(), 1
 	for {
@@ -222,10 +236,10 @@ func (r *hostRun) soak(ctx context.Context, ask asker) (result, error) {
 			return done("well for %s, asked %s", whole, counted(looks, "time")), nil
 		}
 		left := whole - time.Since(start)
-		if err := wait(ctx, min(left, max(whole/10, 200*time.Millisecond), 5*time.Second)); err != nil {
+		if err := r.rest(min(left, max(whole/10, 200*time.Millisecond), 5*time.Second)); err != nil {
 			return result{}, err
 		}
-		if verdicts, replies, err = ask.ask(ctx, probe.Later, r.plan.Probes, questions...); err != nil {
+		if verdicts, replies, err = ask.ask(ctx, probe.Later, r.part.Probes, questions...); err != nil {
 			return result{}, err
 		}
 		looks++
@@ -241,7 +255,7 @@ func into(start time.Time) string {
 
 // soaked says what became of the unit since the first look; empty if nothing.
 func (r *hostRun) soaked(first host.Unit, replies []host.Reply, when string) string {
-	unit, now := r.plan.Unit, replies[0].Unit
+	unit, now := r.part.Unit, replies[0].Unit
 	switch {
 	case now.State == "reloading":
 	case now.State != "active":

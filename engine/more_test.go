@@ -10,7 +10,6 @@ import (
 
 	"wladder/core/change"
 	"wladder/core/ladder"
-	"wladder/core/view"
 	"wladder/host"
 	"wladder/standin"
 )
@@ -39,7 +38,7 @@ func TestTwoFilesAreOneSet(t *testing.T) {
 	}
 	r.hosts[1].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 1024"})
 	r.load("pair", twoFiles)
-	id := r.drafted("title: t\nreason: r\nservice: pair\nwhere: labels.role == \"bulletin\"\nexpect: 3\nedits:\n  - {file: main, set: events/worker_connections, to: 1024}\n  - {file: extra, set: a/b, to: 2}\nladder: {stages: [100%], soak: 100ms, stop_after: 9}\n")
+	id := r.drafted("title: t\nreason: r\nservice: pair\nwhere: labels.role == \"bulletin\"\nexpect: 3\nedits:\n  - {file: main, set: events/worker_connections, to: 1024}\n  - {file: extra, set: a/b, to: 2}\nladder: {stages: [100%], soak: 100ms, pause_after: 9}\n")
 	d := r.approved(id)
 	if diff := d.Rehearsal.Groups[0].Diff; strings.Count(diff, "+++ /etc/") != 2 {
 		t.Errorf("the diff has not both files:\n%s", diff)
@@ -53,7 +52,7 @@ func TestTwoFilesAreOneSet(t *testing.T) {
 	<-cut.Reached
 	r.hosts[2].Files.Write("/etc/extra.ini", []byte("[a]\nb = 1\nc = 9\n"))
 	close(cut.Release)
-	d = r.until(id, func(d *view.ChangeDetail) bool { return d.Climb.State != ladder.Running })
+	d = r.until(id, func(d shown) bool { return d.Climb.State != ladder.Running })
 	for i, want := range []struct {
 		state       ladder.RunState
 		main, extra string
@@ -154,7 +153,7 @@ func TestStopAndGoOn(t *testing.T) {
 		t.Fatal(err)
 	}
 	for range 3 {
-		r.until(id, func(d *view.ChangeDetail) bool { return d.State != change.Climbing || d.Counts[ladder.Queued] < 4 })
+		r.until(id, func(d shown) bool { return d.State != change.Climbing || d.Counts[ladder.Queued] < 4 })
 		began := time.Now()
 		r.stop()
 		if took := time.Since(began); took > 3*time.Second {
@@ -168,7 +167,7 @@ func TestStopAndGoOn(t *testing.T) {
 		}
 		r.start()
 	}
-	d := r.until(id, func(d *view.ChangeDetail) bool { return d.State == change.Completed })
+	d := r.until(id, func(d shown) bool { return d.State == change.Completed })
 	if d.Counts[ladder.Done] != 4 {
 		t.Errorf("ended with %v", d.Counts)
 	}
@@ -183,7 +182,7 @@ func TestStopAndGoOn(t *testing.T) {
 func TestAHostThatStaysAwayIsStranded(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, 17, 2)
-	id := r.draft(connections, "{stages: [100%], at_once: 2, soak: 100ms, stop_after: 5}")
+	id := r.draft(connections, "{stages: [100%], at_once: 2, soak: 100ms, pause_after: 5}")
 	r.approved(id)
 	cut := &standin.Fault{Do: standin.CutAfter, At: "place", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
 	r.hosts[0].Script(cut)
@@ -193,7 +192,7 @@ func TestAHostThatStaysAwayIsStranded(t *testing.T) {
 	<-cut.Reached
 	go r.hosts[0].Close()
 	close(cut.Release)
-	d := r.until(id, func(d *view.ChangeDetail) bool { return d.State == change.Completed })
+	d := r.until(id, func(d shown) bool { return d.State == change.Completed })
 	if run := find(d, "b00"); run.State != ladder.Stranded || run.Files != ladder.FilesUnknown || !strings.Contains(run.Why, "could not be looked at") {
 		t.Errorf("b00 is %s, files %s (%s)", run.State, run.Files, run.Why)
 	}
@@ -228,7 +227,7 @@ func TestAGuardFiresWhileNobodyWatches(t *testing.T) {
 	close(cut.Release)
 	<-stopped
 	r.start()
-	d := r.until(id, func(d *view.ChangeDetail) bool { return find(d, "b00").State.Final() })
+	d := r.until(id, func(d shown) bool { return find(d, "b00").State.Final() })
 	if run := find(d, "b00"); run.State != ladder.Restored || !strings.Contains(run.Why, "guard fired") || run.Files != ladder.FilesOld {
 		t.Errorf("b00 is %s, files %s (%s)", run.State, run.Files, run.Why)
 	}

@@ -3,15 +3,15 @@ package engine
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"path"
 	"regexp"
+	"runtime/debug"
 	"slices"
-	"sort"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"wladder/core/change"
@@ -23,129 +23,224 @@ import (
 	"wladder/store"
 )
 
-// rehearsal is one read-only pass.
+// rehearsal is one read-only pass, as this server carries it out.
 type rehearsal struct {
 	*Engine
-	id, change int64
-	actor      string
-	svc        *change.Service
-	spec       *change.Spec
-	revision   int
-	findings   []change.Finding // about the whole
-	probes     []probe.Probe
-	secrets    map[string]string
-	versions   map[string]int
+	*store.Rehearsing
+	svc      *change.Service
+	spec     *change.Spec
+	findings []change.Finding // about the whole
+	probes   []probe.Probe
+	secrets  map[string]string
+	carries  *expr.Program // which hosts carry the service
 }
 
-func (r *rehearsal) stop(code, format string, args ...any) {
-	r.findings = append(r.findings, change.Finding{Level: change.StopLevel, Code: code, Text: fmt.Sprintf(format, args...)})
+func veto(code, format string, args ...any) change.Finding {
+	return change.Finding{Level: change.StopLevel, Code: code, Text: fmt.Sprintf(format, args...)}
 }
 
-// Rehearse begins a rehearsal of a change's newest revision and gives the
-// function that carries it out to its end; what it finds is in the store.
-func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) (carryOut func(context.Context) error, err error) {
+// Rehearse begins a rehearsal of a change's newest revision. A server carries it
+// out, this one or another; what it finds is in the store.
+func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) error {
 	source, revision, err := e.Store.Source(ctx, changeID)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	spec, err := change.ParseSpec(fmt.Sprintf("change %d", changeID), []byte(source))
 	if err != nil {
-		return nil, err
+		return err
 	}
-	r := &rehearsal{Engine: e, change: changeID, actor: actor, spec: spec, revision: revision}
 	hosts, err := e.match(ctx, spec.Where)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	version, err := e.Store.ApprovedService(ctx, spec.Service)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	if r.svc, err = change.ParseService(spec.Service, []byte(version.Source)); err != nil {
-		return nil, err
+	svc, err := change.ParseService(spec.Service, []byte(version.Source))
+	if err != nil {
+		return err
 	}
-	r.probes = append(append(r.probes, r.svc.Probes...), spec.Probes...)
+	t := store.Targets{Revision: revision, ServiceDigest: version.Digest, Hosts: hosts}
 	var missing *store.NotFound
-	if r.secrets, r.versions, err = e.Store.Secrets(ctx, change.SecretNames(r.svc, spec)); errors.As(err, &missing) {
-		r.stop("no-secret", "%s; keep it first, with wladder secret", missing.What)
+	if _, t.Secrets, err = e.Store.Secrets(ctx, change.SecretNames(svc, spec)); errors.As(err, &missing) {
+		t.Findings = append(t.Findings, veto("no-secret", "%s; keep it first, with wladder secret", missing.What))
 	} else if err != nil {
-		return nil, err
+		return err
 	}
 	low, high, _ := spec.Expected()
 	switch {
 	case len(hosts) == 0:
-		r.stop("no-hosts", "where matches no host: %s", spec.Where)
+		t.Findings = append(t.Findings, veto("no-hosts", "where matches no host: %s", spec.Where))
 	case len(hosts) < low || len(hosts) > high:
-		r.stop("unexpected-number", "where matches %d hosts; the change expects %s", len(hosts), spec.Expect)
+		t.Findings = append(t.Findings, veto("unexpected-number", "where matches %d hosts; the change expects %s", len(hosts), spec.Expect))
 	}
-	if r.id, err = e.Store.BeginRehearsal(ctx, actor, changeID, revision, len(hosts)); err != nil {
-		return nil, err
+	if _, err := e.Store.BeginRehearsal(ctx, actor, changeID, t); err != nil {
+		return err
 	}
-	return func(ctx context.Context) error { return r.carryOut(ctx, hosts) }, nil
+	e.nudge()
+	return nil
 }
 
-func (r *rehearsal) carryOut(ctx context.Context, hosts []view.Host) error {
-	var mu sync.Mutex
+// carryOut reads the hosts of a rehearsal that were not read yet, and ends it.
+func (e *Engine) carryOut(stopping, mine context.Context, c *store.Rehearsing) {
+	r := &rehearsal{Engine: e, Rehearsing: c, findings: c.Findings}
+	err := r.prepare(mine)
+	var hosts []view.Host
+	if err == nil {
+		err = e.insist(mine, "targets", nil, func() (err error) { hosts, err = e.Store.Unread(mine, c.ID); return err })
+	}
+	if err == nil {
+		err = r.readAll(stopping, mine, hosts)
+	}
 	var leaves []change.Leaf
-	var planned []expr.Host
-	var contents [][]byte
-	var failure error
-	r.each(len(hosts), func(i int) {
-		h := hosts[i]
-		found, leaf, kept := r.host(ctx, &h)
-		err := r.Store.AddRehearsed(ctx, r.change, r.id, found)
-		mu.Lock()
-		defer mu.Unlock()
-		failure = errors.Join(failure, err)
-		if leaf != nil {
-			leaves = append(leaves, *leaf)
-			planned = append(planned, h.Expr())
-			contents = append(contents, kept...)
+	var head *change.Head
+	switch {
+	case errors.Is(err, errLeaving):
+		if err := e.Store.ReleaseRehearsal(mine, c); err != nil {
+			e.Log.Error("releasing a rehearsal", "change", c.Change, "error", err)
 		}
-	})
-	if failure != nil {
-		return failure
-	}
-	if len(hosts) > 0 && len(leaves) == 0 {
-		r.stop("nothing-planned", "no host is left to change: each has a stop finding, or says already what this change wants")
-	}
-	var plan *change.Plan
-	if len(r.findings) == 0 {
-		var err error
-		if plan, err = r.plan(leaves, planned); err != nil {
-			r.stop("ladder", "%v", err)
-			plan = nil
+		return
+	case mine.Err() != nil || store.Transient(err):
+		return // its lease lapses, and another try follows
+	case err != nil:
+		r.findings = append(r.findings, veto("failed", "the rehearsal could not be carried out: %v", err))
+	default:
+		head, leaves, err = r.plan(mine)
+		if err != nil {
+			r.findings = append(r.findings, veto("ladder", "%v", err))
 		}
 	}
-	return r.Store.EndRehearsal(ctx, r.actor, r.change, r.id, r.findings, plan, contents)
+	err = e.insist(mine, "the end of a rehearsal", nil, func() error { return e.Store.EndRehearsal(mine, c, r.findings, head, leaves) })
+	if err != nil && mine.Err() == nil {
+		e.Log.Error("a rehearsal could not be ended", "change", c.Change, "error", err)
+	}
 }
 
-func (r *rehearsal) plan(leaves []change.Leaf, planned []expr.Host) (*change.Plan, error) {
-	sort.Sort(byName{leaves, planned})
+func (r *rehearsal) prepare(ctx context.Context) (err error) {
+	if r.spec, err = change.ParseSpec(fmt.Sprintf("change %d", r.Change), []byte(r.Source)); err != nil {
+		return err
+	}
+	var version view.Service
+	if err := r.insist(ctx, "a definition", nil, func() (err error) {
+		version, err = r.Store.ServiceOf(ctx, r.spec.Service, r.ServiceDigest)
+		return err
+	}); err != nil {
+		return err
+	}
+	if r.svc, err = change.ParseService(r.spec.Service, []byte(version.Source)); err != nil {
+		return err
+	}
+	r.probes = slices.Concat(r.svc.Probes, r.spec.Probes)
+	if r.carries, err = expr.Compile(r.svc.On, expr.HostVars, expr.Bool); err != nil {
+		return err
+	}
+	return r.insist(ctx, "secrets", nil, func() (err error) { r.secrets, err = r.Store.SecretVersions(ctx, r.Secrets); return err })
+}
+
+// How results are gathered before they are written: few at once while there are
+// few, so that people see them come.
+const (
+	readsAtOnce = 100
+	readsEvery  = 100 * time.Millisecond
+)
+
+// readAll reads hosts in parallel, and keeps what was found as it comes in.
+func (r *rehearsal) readAll(stopping, mine context.Context, hosts []view.Host) error {
+	results := make(chan store.Read, r.AtOnce)
+	go func() {
+		defer close(results)
+		r.each(len(hosts), func(i int) {
+			if stopping.Err() == nil && mine.Err() == nil {
+				results <- r.host(mine, hosts[i])
+			}
+		})
+	}()
+	var waiting []store.Read
+	var failure error
+	flush := func() {
+		if len(waiting) > 0 && failure == nil {
+			all := waiting
+			if failure = r.insist(mine, "what a rehearsal found", nil, func() error { return r.Store.AddRead(mine, r.Rehearsing, all) }); failure == nil {
+				data := fmt.Appendf(nil, `{"host":%q,"hosts":%d}`, all[len(all)-1].Host, len(all))
+				r.hint(view.Event{Type: "rehearsal", Change: r.Change, Data: data})
+			}
+		}
+		waiting = nil
+	}
+	tick := time.NewTicker(readsEvery)
+	defer tick.Stop()
+	for results != nil {
+		select {
+		case read, more := <-results:
+			if !more {
+				results = nil
+				break
+			}
+			if waiting = append(waiting, read); len(waiting) >= readsAtOnce {
+				flush()
+			}
+		case <-tick.C:
+			flush()
+		}
+	}
+	flush()
+	switch {
+	case failure != nil:
+		return failure
+	case mine.Err() != nil:
+		return context.Cause(mine)
+	case stopping.Err() != nil:
+		return errLeaving
+	}
+	return nil
+}
+
+// plan freezes what is to happen; none where something speaks against the whole.
+func (r *rehearsal) plan(ctx context.Context) (*change.Head, []change.Leaf, error) {
+	var planned []store.Planned
+	if err := r.insist(ctx, "leaves", nil, func() (err error) { planned, err = r.Store.PlannedLeaves(ctx, r.ID); return err }); err != nil {
+		return nil, nil, err
+	}
+	if len(planned) == 0 && len(r.findings) == 0 {
+		r.findings = append(r.findings, veto("nothing-planned", "no host is left to change: each has a stop finding, or says already what this change wants"))
+	}
+	if len(r.findings) > 0 {
+		return nil, nil, nil
+	}
 	policy, err := r.spec.Policy()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	policy, stages, err := policy.Assign(planned)
+	leaves, hosts := make([]change.Leaf, len(planned)), make([]expr.Host, len(planned))
+	for i, p := range planned {
+		if err := json.Unmarshal(p.Leaf, &leaves[i]); err != nil {
+			return nil, nil, err
+		}
+		hosts[i] = p.Host
+	}
+	policy, stages, err := policy.Assign(hosts)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for i := range leaves {
 		leaves[i].Stage = stages[i]
 	}
-	commands := r.svc.Commands
+	commands, inForce := r.svc.Commands, []probe.Probe(r.svc.InForce)
 	if commands == nil {
 		commands = map[string]change.Command{}
 	}
-	inForce := []probe.Probe(r.svc.InForce)
 	if inForce == nil {
 		inForce = []probe.Probe{}
 	}
-	return &change.Plan{
-		Change: r.change, Revision: r.revision, Service: r.svc.Name, ServiceDigest: r.svc.Digest, Scripts: host.ScriptsDigest(),
-		Probes: r.probes, InForce: inForce, Commands: commands, Logs: r.svc.Logs, FrontDoor: r.svc.FrontDoor, Trial: r.svc.Trial, Unit: r.svc.Unit,
-		Settle: ladder.Span(r.svc.Settle), Guard: r.guard(), Policy: policy, Heaviest: r.svc.Acts[len(r.svc.Acts)-1], Secrets: r.versions, Leaves: leaves,
-	}, nil
+	return &change.Head{
+		Version: change.PlanVersion, Change: r.Change, Revision: r.Revision, Hosts: len(leaves), Scripts: host.ScriptsDigest(), Policy: policy, Secrets: r.Secrets,
+		Parts: []change.Part{{
+			Service: r.svc.Name, ServiceDigest: r.svc.Digest, Unit: r.svc.Unit, Trial: r.svc.Trial, InForce: inForce, Probes: r.probes, Commands: commands, Logs: r.svc.Logs,
+			FrontDoor: r.svc.FrontDoor, Settle: ladder.Span(r.svc.Settle), Guarded: r.svc.Guarded, Guard: r.guard(), Heaviest: r.svc.Acts[len(r.svc.Acts)-1],
+		}},
+	}, leaves, nil
 }
 
 // guard reckons how long a host waits for our confirmation: what act, settling
@@ -161,24 +256,22 @@ func (r *rehearsal) guard() ladder.Span {
 	return ladder.Span(all)
 }
 
-type byName struct {
-	leaves []change.Leaf
-	hosts  []expr.Host
-}
-
-func (b byName) Len() int           { return len(b.leaves) }
-func (b byName) Less(i, k int) bool { return b.leaves[i].Host < b.leaves[k].Host }
-func (b byName) Swap(i, k int) {
-	b.leaves[i], b.leaves[k] = b.leaves[k], b.leaves[i]
-	b.hosts[i], b.hosts[k] = b.hosts[k], b.hosts[i]
-}
-
-// host reads one host; the leaf is nil where it has no part in the plan.
-func (r *rehearsal) host(ctx context.Context, h *view.Host) (found view.RehearsedHost, leaf *change.Leaf, contents [][]byte) {
-	found = view.RehearsedHost{HostID: h.ID, Host: h.Name}
-	result, err := r.read(ctx, h, &found)
+// host reads one host. Whatever fails there, our own code included, ends as a
+// finding of that host.
+func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
+	found.HostID, found.Host = h.ID, h.Name
+	var result change.Result
+	defer func() {
+		if p := recover(); p != nil {
+			r.Log.Error("a panic over a rehearsal", "host", h.Name, "change", r.Change, "panic", fmt.Sprint(p), "trace", string(debug.Stack()))
+			found.Leaf, found.Contents = nil, nil
+			found.Findings = append(found.Findings, veto("failed", "this server made a mistake over this host; its log has the details"))
+		}
+		found.Group = change.GroupKey(found.Diff, found.Act, found.Findings)
+	}()
+	result, err := r.read(ctx, &h, &found.RehearsedHost)
 	if err != nil {
-		result.Findings = append(result.Findings, change.Finding{Level: change.StopLevel, Code: "unreachable", Text: strings.TrimPrefix(err.Error(), h.Name+": ")})
+		result.Findings = append(result.Findings, veto("unreachable", "%s", strings.TrimPrefix(err.Error(), h.Name+": ")))
 	}
 	for _, f := range result.Files {
 		found.Diff += f.Diff
@@ -188,28 +281,30 @@ func (r *rehearsal) host(ctx context.Context, h *view.Host) (found view.Rehearse
 	if len(result.Files) > 0 {
 		found.Act = result.Act.Name
 	}
-	found.Group = change.GroupKey(found.Diff, found.Act, found.Findings)
 	if result.Stops() || len(result.Files) == 0 {
-		return found, nil, nil
+		return found
 	}
-	leaf = &change.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, HostKey: h.HostKey, Act: result.Act}
-	leaf.Shown = result.Shown
+	part := change.LeafPart{Act: result.Act, Shown: result.Shown}
 	for _, f := range result.Files {
 		links := f.Found.Links
 		if f.Path == f.Found.Path {
 			links = nil // the link itself is what changes
 		}
-		leaf.Files = append(leaf.Files, change.LeafFile{
+		part.Files = append(part.Files, change.LeafFile{
 			Key: f.Key, Path: f.Found.Path, Resolved: f.Path, Links: links, Format: f.Format,
 			Base: f.Base.Ref(r.Store.ContentID), Candidate: f.Candidate.Ref(r.Store.ContentID), Make: f.Make, Others: f.Others, Despite: r.svc.Files[f.Key].Despite,
 		})
 		for _, c := range []change.Copy{f.Base, f.Candidate} {
 			if c.Kind == change.Regular {
-				contents = append(contents, c.Content)
+				found.Contents = append(found.Contents, c.Content)
 			}
 		}
 	}
-	return found, leaf, contents
+	leaf := change.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, Login: h.Login, Sudo: h.Sudo, HostKey: h.HostKey, Parts: []change.LeafPart{part}}
+	if found.Leaf, err = json.Marshal(leaf); err != nil {
+		panic(err) // it holds nothing that JSON does not
+	}
+	return found
 }
 
 // hostFile gives a path as the host's scripts know it.
@@ -241,11 +336,7 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *view.Rehearse
 	if _, err := r.Store.Surveyed(ctx, h.ID, h.Traits); err != nil {
 		return result, err
 	}
-	carries, err := expr.Compile(r.svc.On, expr.HostVars, expr.Bool)
-	if err != nil {
-		return result, err
-	}
-	if yes, err := carries.Bool(h.Expr().Vars()); err != nil || !yes {
+	if yes, err := r.carries.Bool(h.Expr().Vars()); err != nil || !yes {
 		result.Findings = []change.Finding{{Level: change.StopLevel, Code: "not-carried", Text: "the definition of " + r.svc.Name + " says that this host does not carry it"}}
 		return result, err
 	}
@@ -281,7 +372,7 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *view.Rehearse
 			result.Findings = append(result.Findings, f)
 		}
 	}
-	ask := asker{conn: conn, ip: ipOf(h.Address), hostKey: h.HostKey, run: "none", label: host.ForwardAct, commands: r.svc.Commands, secrets: r.secrets, redactor: redactor}
+	ask := asker{put: outsideRuns(conn), ip: ipOf(h.Address), hostKey: h.HostKey, commands: r.svc.Commands, secrets: r.secrets, redactor: redactor}
 	var replies []host.Reply
 	found.Probes, replies, err = ask.ask(ctx, probe.Earlier, r.probes, host.Question{Ask: probe.Ask{Kind: probe.Unit, Name: r.svc.Unit}})
 	if what := ill(found.Probes); what != "" {

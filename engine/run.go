@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -13,24 +14,27 @@ import (
 	"wladder/core/conf"
 	"wladder/core/ladder"
 	"wladder/core/probe"
+	"wladder/core/view"
 	"wladder/host"
 	"wladder/store"
 )
 
-// maxLooks bounds how often one host run may lose sight of its host before it
-// goes no further forward.
-const maxLooks = 5
-
 // hostRun is one host's part of a climb, as this server works on it.
 type hostRun struct {
 	*Engine
-	store.Claimed
-	plan  *change.Plan
+	*store.Claimed            // as it is written down
+	run            ladder.Run // as it stands
+	stopping       context.Context
+	taken          []view.StepTaken // that ended and are not written down yet
+	baseline       []probe.Verdict  // not written down yet
+
+	head  change.Head
+	part  change.Part
 	leaf  change.Leaf
+	mine  change.LeafPart // of part
 	files []host.File
 	conn  *host.Conn
 	claim host.Claim
-	since time.Time // when we first failed to look at the host
 
 	light, heaviest change.Act // with what unit files want
 	secrets         map[string]string
@@ -45,7 +49,8 @@ type result struct {
 	outcome  ladder.Outcome
 	note     string
 	baseline []probe.Verdict
-	sight    *host.Sight
+	sight    *ladder.Sight
+	proof    ladder.Proof
 }
 
 func done(format string, args ...any) result {
@@ -56,59 +61,227 @@ func failed(format string, args ...any) result {
 	return result{outcome: ladder.Failed, note: fmt.Sprintf(format, args...)}
 }
 
-// hostRun takes steps until the run ends, it is taken over, or ctx ends; a step
-// under way is cut by hurry only.
-func (e *Engine) hostRun(ctx, hurry context.Context, c store.Claimed) {
-	r := &hostRun{Engine: e, Claimed: c, claim: host.Claim{Fence: c.Fence, Run: fmt.Sprintf("run-%d", c.ID)}}
+// errLeaving tells that the server is told to end: the step is left as it is.
+var errLeaving = errors.New("the server is told to end")
+
+// hostRun takes steps until the run ends, or the server is told to end (by
+// stopping), or has to let go at once (by mine).
+func (e *Engine) hostRun(stopping, mine context.Context, c *store.Claimed) {
+	r := &hostRun{Engine: e, Claimed: c, run: c.Run, stopping: stopping, redactor: &change.Redactor{}, claim: host.Claim{Fence: c.Fence, Run: fmt.Sprintf("run-%d", c.ID)}}
 	defer func() {
 		r.shut()
 		if r.conn != nil {
 			r.conn.Close()
 		}
 	}()
-	if err := r.prepare(ctx); err != nil {
-		e.Log.Error("preparing a host run", "host", c.Host, "change", c.Change, "error", err)
-		return // the lease lapses, and another try follows
+	if c.Begun {
+		r.happened(ladder.Event{Kind: ladder.Orphaned, At: time.Now(), Outcome: ladder.Lost, Note: "the server was lost meanwhile"}, time.Now())
 	}
-	for r.Step != "" {
-		if ctx.Err() != nil {
-			if err := e.Store.Release(hurry, r.ID, r.Fence); err != nil {
-				e.Log.Error("releasing a host run", "host", r.Host, "error", err)
+	err := r.prepare(mine)
+	switch {
+	case store.Transient(err) || mine.Err() != nil:
+		return // the lease lapses, and another try follows
+	case err != nil:
+		e.Log.Error("a host run cannot be carried out", "host", c.Host, "change", c.Change, "error", err)
+	}
+	prepared := err
+	for !r.run.State.Final() {
+		if stopping.Err() != nil {
+			r.letGo(mine)
+			return
+		}
+		err := r.step(mine, prepared)
+		switch {
+		case errors.Is(err, errLeaving):
+			r.letGo(mine)
+			return
+		case err != nil:
+			if !errors.Is(context.Cause(mine), context.Canceled) {
+				e.Log.Warn("leaving a host run", "host", r.Host, "step", r.run.Step, "error", err)
 			}
 			return
 		}
-		if err := r.step(hurry); err != nil {
-			if hurry.Err() == nil {
-				e.Log.Warn("leaving a host run", "host", r.Host, "step", r.Step, "error", err)
-			}
+	}
+	e.nudge() // a place may be free
+}
+
+// letGo leaves a run in order, between two steps: the host gets time until
+// another server comes.
+func (r *hostRun) letGo(mine context.Context) {
+	if r.guarded() && r.conn != nil {
+		bounded, cancel := context.WithTimeout(mine, r.Lease/2)
+		if _, err := r.conn.Watch(bounded, r.claim, max(r.span(), leaveSpan), host.ForwardAct, []host.Question{{Guard: true}}); err != nil {
+			r.Log.Warn("the guard could not be pushed on", "host", r.Host, "error", err)
+		}
+		cancel()
+	}
+	if len(r.taken) > 0 {
+		if err := r.write(mine, false); err != nil {
 			return
 		}
+	}
+	if err := r.Store.Release(mine, r.Claimed); err != nil {
+		r.Log.Error("releasing a host run", "host", r.Host, "error", err)
 	}
 }
 
-func (r *hostRun) prepare(ctx context.Context) (err error) {
-	if r.plan, err = store.DecodePlan(r.Plan, r.Digest); err != nil {
+// guarded tells whether the host may hold an armed guard for this run.
+func (r *hostRun) guarded() bool {
+	at := r.run.Step
+	if at == ladder.Look {
+		at = r.run.Lost
+	}
+	return !at.Before(ladder.Place)
+}
+
+// leaveSpan is what a guard has at least during the soak, and when a server
+// leaves in order: long enough for an upgrade, or to have a database back.
+const leaveSpan = 15 * time.Minute
+
+// span is how far from now the guard is pushed on. Neighbours differ, so that
+// they never fire at the same moment.
+func (r *hostRun) span() time.Duration {
+	base := time.Duration(r.part.Guard)
+	if r.run.State != ladder.Soaking || r.part.Guarded {
+		return base
+	}
+	base = max(base, leaveSpan)
+	return base + time.Duration(r.HostID%16)*base/64
+}
+
+// write keeps how the run stands, and begins its next step where told.
+func (r *hostRun) write(ctx context.Context, begin bool) error {
+	p := store.Progress{Steps: r.taken, Run: r.run, Baseline: r.baseline}
+	if begin {
+		p.Begin = time.Now()
+	}
+	if r.run.State == ladder.Done {
+		for _, f := range r.mine.Files {
+			c := f.Candidate
+			content := c.Content
+			if c.Kind == change.Symlink {
+				content = c.Target
+			}
+			p.Placed = append(p.Placed, store.Placed{Path: f.Resolved, Kind: string(c.Kind), Content: content})
+		}
+	}
+	err := r.insist(ctx, "how a host run goes on", r.keepGuard, func() error { return r.Store.Write(ctx, r.Claimed, p) })
+	if err == nil {
+		r.taken, r.baseline = nil, nil
+	}
+	return err
+}
+
+// keepGuard pushes the guard on while we wait for a database.
+func (r *hostRun) keepGuard() {
+	if r.guarded() && r.conn != nil && !r.run.State.Final() {
+		bounded, cancel := context.WithTimeout(context.WithoutCancel(r.stopping), 5*time.Second)
+		defer cancel()
+		r.conn.Watch(bounded, r.claim, r.span(), host.ForwardAct, []host.Question{{Guard: true}}) // where it fails, the step that follows says so
+	}
+}
+
+// step takes one step. What changes something is written down before and after;
+// what only reads, or can be repeated, is written with what follows.
+func (r *hostRun) step(mine context.Context, prepared error) error {
+	if err := r.rest(r.run.Pause()); err != nil {
 		return err
 	}
-	if r.leaf, err = leafOf(r.plan, r.HostID); err != nil {
+	step := r.run.Step
+	if step.Announced() && !r.Begun {
+		if err := r.write(mine, true); err != nil {
+			return err
+		}
+	}
+	data := fmt.Appendf(nil, `{"host":%q,"run":%d,"state":%q,"step":%q}`, r.Host, r.ID, r.run.State, step)
+	r.hint(view.Event{Type: "step", Change: r.Change, Data: data})
+	begun := time.Now()
+	e, err := r.try(mine, prepared)
+	switch {
+	case mine.Err() != nil:
+		return context.Cause(mine) // the step stays begun: whoever comes next looks first
+	case err != nil:
 		return err
 	}
-	if r.secrets, err = r.Store.SecretVersions(ctx, r.plan.Secrets); err != nil {
-		return err
+	before := r.run.State
+	r.happened(e, begun)
+	switch next := r.run.Step; {
+	case next.Announced():
+		return r.write(mine, true)
+	case step.Announced() || r.run.State != before || e.Outcome != ladder.OK:
+		return r.write(mine, false)
 	}
-	version, err := r.Store.ServiceOf(ctx, r.plan.Service, r.plan.ServiceDigest)
+	return nil
+}
+
+// happened takes the run along, and notes the step.
+func (r *hostRun) happened(e ladder.Event, begun time.Time) {
+	step := r.run.Step
+	ended := e.At
+	outcome := e.Outcome
+	if e.Kind != ladder.Ended {
+		outcome = ladder.Lost
+	}
+	r.run = r.run.Next(e, r.limits)
+	r.taken = append(r.taken, view.StepTaken{Step: step, BegunAt: begun, EndedAt: &ended, Outcome: outcome, Note: e.Note})
+}
+
+// try takes the step and gives what happened. A panic over it is an event like
+// others: the host is looked at.
+func (r *hostRun) try(mine context.Context, prepared error) (e ladder.Event, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			r.Log.Error("a panic over a host run", "host", r.Host, "step", r.run.Step, "panic", fmt.Sprint(p), "trace", string(debug.Stack()))
+			e, err = ladder.Event{Kind: ladder.Panicked, At: time.Now(), Note: r.redactor.Clean(fmt.Sprint(p))}, nil
+		}
+	}()
+	var res result
+	if prepared != nil {
+		res = failed("%v", prepared)
+	} else if res, err = r.take(mine); err != nil {
+		return e, err
+	}
+	if res.baseline != nil {
+		r.baseline, r.Baseline = res.baseline, res.baseline
+	}
+	return ladder.Event{Kind: ladder.Ended, At: time.Now(), Outcome: res.outcome, Note: r.redactor.Clean(res.note), Sight: res.sight, Proof: res.proof}, nil
+}
+
+// prepare reads what the run carries out: the plan's head, once per process, and
+// this host's leaf.
+func (r *hostRun) prepare(ctx context.Context) error {
+	get := func(what string, f func() error) error { return r.insist(ctx, what, nil, f) }
+	var plan *store.Plan
+	err := get("a plan", func() (err error) { plan, err = r.Store.Plan(ctx, r.Plan); return err })
+	if err == nil {
+		r.head = plan.Head
+		err = get("a leaf", func() (err error) { r.leaf, err = r.Store.Leaf(ctx, plan, r.HostID); return err })
+	}
 	if err != nil {
+		return err
+	}
+	if len(r.head.Parts) != 1 || len(r.leaf.Parts) != 1 {
+		return fmt.Errorf("the plan has %d parts; this server carries out plans of one", len(r.head.Parts))
+	}
+	r.part, r.mine = r.head.Parts[0], r.leaf.Parts[0]
+	if err := get("secrets", func() (err error) { r.secrets, err = r.Store.SecretVersions(ctx, r.head.Secrets); return err }); err != nil {
+		return err
+	}
+	var version view.Service
+	if err := get("a definition", func() (err error) {
+		version, err = r.Store.ServiceOf(ctx, r.part.Service, r.part.ServiceDigest)
+		return err
+	}); err != nil {
 		return err
 	}
 	svc, err := change.ParseService(version.Name, []byte(version.Source))
 	if err != nil {
 		return err
 	}
-	r.redactor = &change.Redactor{}
 	for _, v := range r.secrets {
 		r.redactor.Add(v)
 	}
-	if logs := r.plan.Logs; logs != nil {
+	if logs := r.part.Logs; logs != nil {
 		if r.refuse, err = patterns(logs.Refuse); err != nil {
 			return err
 		}
@@ -116,14 +289,15 @@ func (r *hostRun) prepare(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	r.light, r.heaviest = r.leaf.Act, r.plan.Heaviest
-	for _, f := range r.leaf.Files {
-		base, err := r.copy(ctx, f.Base)
-		if err != nil {
+	r.light, r.heaviest = r.mine.Act, r.part.Heaviest
+	for _, f := range r.mine.Files {
+		var base, candidate change.Copy
+		if err := get("contents", func() (err error) {
+			if base, err = r.copy(ctx, f.Base); err == nil {
+				candidate, err = r.copy(ctx, f.Candidate)
+			}
 			return err
-		}
-		candidate, err := r.copy(ctx, f.Candidate)
-		if err != nil {
+		}); err != nil {
 			return err
 		}
 		for _, c := range [][]byte{base.Content, candidate.Content} {
@@ -136,9 +310,11 @@ func (r *hostRun) prepare(ctx context.Context) (err error) {
 		}
 		r.files = append(r.files, hostFile(f.Resolved, base, candidate, f.Make, f.Others, r.secrets))
 	}
-	if slices.ContainsFunc(r.leaf.Files, func(f change.LeafFile) bool { return host.UnitFile(f.Resolved) }) {
+	if slices.ContainsFunc(r.mine.Files, func(f change.LeafFile) bool { return host.UnitFile(f.Resolved) }) {
 		r.light, r.heaviest = reloading(r.light), reloading(r.heaviest)
 	}
+	r.run.Places = slices.ContainsFunc(r.files, func(f host.File) bool { return f.Base != f.Candidate })
+	r.run.Acts = len(r.light.Commands) > 0
 	return nil
 }
 
@@ -157,154 +333,28 @@ func (r *hostRun) copy(ctx context.Context, ref change.CopyRef) (change.Copy, er
 	return c, err
 }
 
-// step takes one step, written before and after.
-func (r *hostRun) step(ctx context.Context) error {
-	if r.State == ladder.Unknown && r.Looks > 0 {
-		pause := min(time.Duration(1<<min(r.Looks, 5))*time.Second/4, 10*time.Second)
-		select {
-		case <-time.After(pause):
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
-	id, err := r.Store.BeginStep(ctx, r.Claimed, r.Step)
-	if err != nil {
-		return err
-	}
-	res := r.take(ctx)
-	if ctx.Err() != nil {
-		return ctx.Err() // the step stays begun: whoever comes next looks first
-	}
-	res.note = r.redactor.Clean(res.note)
-	to, ending := r.after(res)
-	if err := r.Store.EndStep(ctx, r.Claimed, id, to, ending); err != nil {
-		return err
-	}
-	r.State, r.Step, r.LostStep, r.Looks = to.State, to.Step, ending.LostStep, ending.Looks
-	if ending.Baseline != nil {
-		r.Baseline = ending.Baseline
-	}
-	if ending.Why != "" {
-		r.Why = ending.Why
-	}
-	return nil
-}
-
-// after says where the run stands after a step.
-func (r *hostRun) after(res result) (ladder.Position, store.Ending) {
-	e := store.Ending{Outcome: res.outcome, Note: res.note, Baseline: res.baseline, Looks: r.Looks}
-	if r.Step == ladder.Look {
-		return r.afterLook(res, e)
-	}
-	to := ladder.After(r.Step, res.outcome)
-	switch {
-	case to.State == ladder.Unknown:
-		e.LostStep, e.Why = r.Step, fmt.Sprintf("lost sight of the host during %s: %s", r.Step, res.note)
-		if r.State == ladder.Restoring { // why it is put back stays the reason
-			e.Why = r.Why + "; then " + e.Why
-		}
-	case res.outcome != ladder.OK && to.State == ladder.Stranded:
-		e.Why = fmt.Sprintf("%s, and could not be put back by itself (%s): %s", r.Why, r.Step, res.note)
-	case res.outcome != ladder.OK:
-		e.Why = fmt.Sprintf("%s: %s", r.Step, res.note)
-	}
-	// A host that was gone or edited says nothing about the change; one that
-	// refuses it or has to be restored does.
-	e.Failed = to.State == ladder.Restoring || to.State == ladder.Stranded || to.State == ladder.PassedOver && r.Step == ladder.Trial
-	switch {
-	case r.Step == ladder.Place && res.outcome == ladder.OK:
-		e.Files, e.Process = ladder.FilesNew, ladder.ProcessOld
-	case r.Step == ladder.Place && res.outcome == ladder.Failed:
-		e.Files = ladder.FilesMixed
-	case r.Step == ladder.Act && res.outcome == ladder.Failed:
-		e.Process = ladder.ProcessUnknown
-	case r.Step == ladder.InForce && res.outcome == ladder.OK:
-		e.Process = ladder.ProcessNew
-	case r.Step == ladder.Restore && res.outcome == ladder.OK:
-		e.Files = ladder.FilesOld
-	case to.State == ladder.Restored:
-		e.Process = ladder.ProcessOld
-	case to.State == ladder.Unknown:
-		e.Files, e.Process = ladder.FilesUnknown, ladder.ProcessUnknown
-	}
-	return to, e
-}
-
-func (r *hostRun) afterLook(res result, e store.Ending) (ladder.Position, store.Ending) {
-	e.Looks, e.LostStep = r.Looks+1, r.LostStep
-	if res.sight == nil { // it could not be looked at
-		e.Outcome = ladder.Failed
-		if r.since.IsZero() {
-			r.since = time.Now()
-		}
-		if time.Since(r.since) > r.LookFor {
-			e.Why = fmt.Sprintf("%s; it could not be looked at since (%s)", r.Why, res.note)
-			e.Failed, e.Files, e.Process = true, ladder.FilesUnknown, ladder.ProcessUnknown
-			return ladder.Position{State: ladder.Stranded}, e
-		}
-		return ladder.Position{State: ladder.Unknown, Step: ladder.Look}, e
-	}
-	e.Files, e.Process = res.sight.Files, res.sight.Process
-	to := ladder.Recover(r.LostStep, res.sight.Files, res.sight.Process)
-	placed := slices.Index(ladder.Forward, r.LostStep) >= slices.Index(ladder.Forward, ladder.Place)
-	switch fired := res.sight.Guard == host.Fired || res.sight.Guard == host.Firing; {
-	case placed && fired:
-		to = ladder.Position{State: ladder.Restoring, Step: ladder.Restore}
-		e.Why = "the host's guard fired while nobody could confirm the change: it put the old files back by itself"
-	case r.LostStep == ladder.Act && to.State == ladder.Working && res.sight.Ended > 0:
-		to = ladder.Position{State: ladder.Restoring, Step: ladder.Restore}
-		e.Why = fmt.Sprintf("%s ended with status %d while we could not see it", r.leaf.Act.Name, res.sight.Ended)
-	}
-	if e.Looks > maxLooks && to.State != ladder.Unknown {
-		switch {
-		case res.sight.Files == ladder.FilesOld && to.State != ladder.Restoring:
-			to = ladder.Position{State: ladder.PassedOver}
-		case to.State != ladder.Restoring:
-			to = ladder.Position{State: ladder.Restoring, Step: ladder.Restore}
-		}
-		e.Why = fmt.Sprintf("the host was lost %d times during %s", e.Looks, r.LostStep)
-	}
-	switch to.State {
-	case ladder.PassedOver:
-		if e.Why == "" {
-			e.Why = "the files hold the candidate already, though this climb did not place it"
-		}
-	case ladder.Restoring:
-		e.Failed = true
-		if e.Why == "" && !slices.Contains(ladder.Back, r.LostStep) {
-			e.Why = fmt.Sprintf("files %s, process %s after %s was cut", res.sight.Files, res.sight.Process, r.LostStep)
-		}
-	}
-	e.LostStep = ""
-	return to, e
-}
-
 // problem turns an error of a host operation into how the step went.
 func problem(err error) result {
 	var changed *host.ChangedError
 	var lost *host.Lost
+	var fired *host.FiredError
 	var gone *host.Unreachable
-	note := err.Error()
+	var busy *host.Busy
+	var fenced *host.Fenced
+	outcome := ladder.Failed
 	switch {
 	case errors.As(err, &changed):
-		return result{outcome: ladder.Changed, note: note}
-	case errors.As(err, &lost), errors.As(err, &gone):
-		return result{outcome: ladder.Lost, note: note}
+		outcome = ladder.Overtaken
+	case errors.As(err, &lost), errors.As(err, &fired):
+		outcome = ladder.Lost
+	case errors.As(err, &gone), errors.As(err, &busy), errors.As(err, &fenced):
+		outcome = ladder.NotBegun
 	}
-	return result{outcome: ladder.Failed, note: note}
-}
-
-// takenOver tells that a host refused us for a higher fence.
-func takenOver(err error) bool {
-	var s *host.ScriptError
-	return errors.As(err, &s) && s.Status == 76
+	return result{outcome: outcome, note: err.Error()}
 }
 
 func (r *hostRun) connect(ctx context.Context) error {
-	if r.conn != nil {
-		r.conn.Close()
-		r.conn = nil
-	}
+	r.hangUp()
 	conn, err := r.dial(ctx)
 	if err == nil {
 		r.conn = conn
@@ -312,44 +362,68 @@ func (r *hostRun) connect(ctx context.Context) error {
 	return err
 }
 
-func (r *hostRun) dial(ctx context.Context) (*host.Conn, error) {
-	h, err := r.Store.Host(ctx, r.Host)
-	if err != nil {
-		return nil, err
+func (r *hostRun) hangUp() {
+	if r.conn != nil {
+		r.conn.Close()
+		r.conn = nil
 	}
-	t := target(h)
-	t.Address, t.HostKey = r.leaf.Address, r.leaf.HostKey // as approved
+}
+
+// dial connects to the host as approved.
+func (r *hostRun) dial(ctx context.Context) (*host.Conn, error) {
+	t := host.Target{Name: r.leaf.Host, Address: r.leaf.Address, User: r.leaf.Login, HostKey: r.leaf.HostKey, Sudo: r.leaf.Sudo}
+	if t.User == "" { // a plan of version 1 leaves the login to the host
+		var h view.Host
+		if err := r.insist(ctx, "a host", nil, func() (err error) { h, err = r.Store.Host(ctx, r.Host); return err }); err != nil {
+			return nil, err
+		}
+		t.User, t.Sudo = h.Login, h.Sudo
+	}
 	return r.Dialer.Connect(ctx, t)
 }
 
-// take carries out the step.
-func (r *hostRun) take(ctx context.Context) result {
-	if r.conn == nil || r.Step == ladder.Connect || r.Step == ladder.Look {
+// take carries out the step. An error is none of the host's.
+func (r *hostRun) take(ctx context.Context) (result, error) {
+	if r.conn == nil || r.run.Step == ladder.Connect || r.run.Step == ladder.Look {
 		if err := r.connect(ctx); err != nil {
-			res := problem(err)
-			if r.Step == ladder.Connect {
-				res.outcome = ladder.Failed // nothing was begun
-			}
-			return res
+			return problem(err), nil
 		}
 	}
 	res, err := r.operate(ctx)
-	switch {
-	case err == nil:
-		return res
-	case takenOver(err):
-		return result{outcome: ladder.Lost, note: "another server has this host"}
+	if errors.Is(err, errLeaving) {
+		return res, err
 	}
-	return problem(err)
+	if err != nil {
+		res = problem(err)
+	}
+	var gone *host.Unreachable
+	if res.outcome == ladder.Lost || errors.As(err, &gone) {
+		r.hangUp()
+	}
+	return res, nil
+}
+
+// asker puts probes to the run's host. From the guard on, each round trip pushes
+// it on.
+func (r *hostRun) asker() asker {
+	label := host.ForwardAct
+	if r.run.State == ladder.Restoring {
+		label = host.BackAct
+	}
+	a := asker{ip: ipOf(r.leaf.Address), hostKey: r.leaf.HostKey, commands: r.part.Commands, secrets: r.secrets, redactor: r.redactor}
+	conn, guarded := r.conn, r.guarded()
+	a.put = func(ctx context.Context, questions []host.Question) ([]host.Reply, error) {
+		if guarded {
+			return conn.Watch(ctx, r.claim, r.span(), label, questions)
+		}
+		return conn.Ask(ctx, r.claim.Run, label, questions)
+	}
+	return a
 }
 
 func (r *hostRun) operate(ctx context.Context) (result, error) {
-	label := host.ForwardAct
-	if r.State == ladder.Restoring {
-		label = host.BackAct
-	}
-	ask := asker{conn: r.conn, ip: ipOf(r.leaf.Address), hostKey: r.leaf.HostKey, run: r.claim.Run, label: label, commands: r.plan.Commands, secrets: r.secrets, redactor: r.redactor}
-	switch r.Step {
+	ask := r.asker()
+	switch r.run.Step {
 	case ladder.Connect:
 		return done("the host shows its pinned key"), nil
 	case ladder.Lock:
@@ -357,29 +431,28 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 	case ladder.Recheck:
 		return r.recheck(ctx)
 	case ladder.Baseline:
-		return r.baseline(ctx, ask)
+		return r.before(ctx, ask)
 	case ladder.Trial:
 		return r.trial(ctx)
 	case ladder.Snapshot:
-		if err := r.conn.Snapshot(ctx, r.claim, r.plan.Unit, r.files); err != nil {
+		if err := r.conn.Snapshot(ctx, r.claim, r.part.Unit, r.files); err != nil {
 			return result{}, err
 		}
 		return done("what stood there is in /var/lib/wladder/runs/%s", r.claim.Run), r.conn.Make(ctx, r.claim, r.files)
 	case ladder.Guard:
-		after := time.Duration(r.plan.Guard)
-		how, err := r.conn.Arm(ctx, r.claim, after, r.plan.Unit, r.light, r.heaviest, r.files)
-		return done("armed for %s, %s", after, map[string]string{"timer": "by a timer, and at the next boot", "detached": "by a waiting process"}[how]), err
+		how, err := r.conn.Arm(ctx, r.claim, r.span(), r.part.Unit, r.light, r.heaviest, r.files)
+		return done("armed for %s, %s", r.span(), map[string]string{"timer": "by a timer, and at the next boot", "detached": "by a waiting process"}[how]), err
 	case ladder.Place:
-		return done("%s", counted(len(r.leaf.Files), "path")), r.conn.Place(ctx, r.claim, r.files)
+		return done("%s", counted(len(r.mine.Files), "path")), r.conn.Place(ctx, r.claim, r.files)
 	case ladder.Act:
 		return r.act(ctx, ask)
 	case ladder.InForce:
 		return r.inForce(ctx, ask)
 	case ladder.Settle:
-		return r.until(ctx, ask, probe.Later, r.plan.Probes, nil)
+		return r.until(ctx, ask, probe.Later, r.part.Probes, nil)
 	case ladder.Probe:
 		return r.probeOnce(ctx, ask)
-	case ladder.Disarm:
+	case ladder.Reconnect:
 		// The old connection stays until there is a new one: it is the way back.
 		fresh, err := r.dial(ctx)
 		if err != nil {
@@ -387,17 +460,17 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 		}
 		r.conn.Close()
 		r.conn = fresh
-		return done("a new connection came about; the guard is taken away"), r.conn.Disarm(ctx, r.claim, r.files)
+		return done("a new connection came about"), nil
 	case ladder.Soak:
 		return r.soak(ctx, ask)
 	case ladder.Confirm:
-		return r.confirm(ctx)
+		return done("%s as approved; the guard is taken away", counted(len(r.mine.Files), "path")), r.conn.Confirm(ctx, r.claim, r.files)
 	case ladder.Restore:
-		return done("%s put back", counted(len(r.leaf.Files), "path")), r.conn.Restore(ctx, r.claim, r.files)
+		return done("%s put back", counted(len(r.mine.Files), "path")), r.conn.Restore(ctx, r.claim, r.files)
 	case ladder.ActAgain:
 		return r.act(ctx, ask)
 	case ladder.ProbeAgain:
-		return r.until(ctx, ask, probe.Earlier, r.plan.Probes, r.Baseline)
+		return r.until(ctx, ask, probe.Earlier, r.part.Probes, r.Baseline)
 	case ladder.DisarmAgain:
 		var fired *host.FiredError
 		if err := r.conn.Disarm(ctx, r.claim, r.files); errors.As(err, &fired) {
@@ -407,25 +480,28 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 		}
 		return done("the guard is taken away"), nil
 	case ladder.Look:
-		sight, err := r.conn.Look(ctx, r.claim, lookLabel(r.LostStep), r.plan.Unit, r.files)
+		sight, err := r.conn.Look(ctx, r.claim, r.span(), lookLabel(r.run.Lost), r.part.Unit, r.files)
 		if err != nil {
 			return result{}, err
 		}
+		sight.Act = r.mine.Act.Name
 		res := done("files %s, process %s, guard %s", sight.Files, sight.Process, sight.Guard)
 		res.sight = &sight
 		return res, nil
 	}
-	return failed("step %q is not known", r.Step), nil
+	return failed("step %q is not known", r.run.Step), nil
 }
 
 func (r *hostRun) act(ctx context.Context, ask asker) (result, error) {
-	if len(r.light.Commands) == 0 {
+	if !r.run.Acts {
 		return done("nothing has to take it up"), nil
 	}
-	if r.Step == ladder.Act {
+	label := host.BackAct
+	if r.run.Step == ladder.Act {
+		label = host.ForwardAct
 		r.watch(ctx, ask)
 	}
-	return done("%s", r.leaf.Act.Name), r.conn.Act(ctx, r.claim, ask.label, r.plan.Unit, r.light, r.heaviest)
+	return done("%s", r.mine.Act.Name), r.conn.Act(ctx, r.claim, label, r.part.Unit, r.light, r.heaviest)
 }
 
 func lookLabel(lost ladder.Step) string {
@@ -457,7 +533,7 @@ func summary(verdicts []probe.Verdict) string {
 // collect reads the run's paths and calls check for each.
 func (r *hostRun) collect(ctx context.Context, check func(change.LeafFile, change.Found, change.Copy) string) (result, error) {
 	var paths []string
-	for _, f := range r.leaf.Files {
+	for _, f := range r.mine.Files {
 		paths = append(paths, f.Path)
 	}
 	found, err := r.conn.Collect(ctx, paths)
@@ -465,13 +541,13 @@ func (r *hostRun) collect(ctx context.Context, check func(change.LeafFile, chang
 		return result{}, err
 	}
 	for i, f := range found {
-		leaf := r.leaf.Files[i]
+		leaf := r.mine.Files[i]
 		now := f.Copy()
 		if leaf.Resolved == leaf.Path {
 			now = f.Itself()
 		}
 		if wrong := check(leaf, f, now); wrong != "" {
-			return result{outcome: ladder.Changed, note: f.Path + " " + wrong}, nil
+			return result{outcome: ladder.Overtaken, note: f.Path + " " + wrong}, nil
 		}
 	}
 	return done("%s as expected", counted(len(found), "path")), nil
@@ -499,32 +575,15 @@ func (r *hostRun) recheck(ctx context.Context) (result, error) {
 	})
 }
 
-func (r *hostRun) confirm(ctx context.Context) (result, error) {
-	return r.collect(ctx, func(leaf change.LeafFile, _ change.Found, now change.Copy) string {
-		want := leaf.Candidate
-		kind := want.Kind
-		if kind == change.Made {
-			kind = change.Regular
-		}
-		if now.Kind != kind || now.Target != want.Target || want.Kind == change.Regular && r.Store.ContentID(now.Content) != want.Content {
-			return "is no longer the candidate: somebody edited it during the soak"
-		}
-		if kind == change.Regular && (now.Owner != want.Owner || now.Group != want.Group || now.Mode != want.Mode) {
-			return "has another owner, group or mode than approved"
-		}
-		return ""
-	})
-}
-
 func (r *hostRun) trial(ctx context.Context) (result, error) {
-	if len(r.plan.Trial.Command) == 0 {
+	if len(r.part.Trial.Command) == 0 {
 		return done("the definition has no checker"), nil
 	}
-	answer, said, err := r.conn.Trial(ctx, r.files, r.plan.Trial, r.leaf.Shown)
+	answer, said, err := r.conn.Trial(ctx, r.files, r.part.Trial, r.mine.Shown)
 	if err != nil {
 		return result{}, err
 	}
-	if f, bad := trialFinding(answer, r.redactor.Clean(said), r.plan.Trial.Command); bad {
+	if f, bad := trialFinding(answer, r.redactor.Clean(said), r.part.Trial.Command); bad {
 		return failed("%s", f.Text), nil
 	}
 	return done("accepted"), nil

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"wladder/core/change"
+	"wladder/core/ladder"
 	"wladder/core/probe"
 )
 
@@ -128,16 +129,25 @@ type Reply struct {
 	probe.Answer
 	Unit    Unit
 	Journal Journal
-	Guard   GuardState
+	Guard   ladder.GuardState
 }
 
 // Ask puts questions to the host itself, all in one round trip.
 func (c *Conn) Ask(ctx context.Context, run, label string, questions []Question) ([]Reply, error) {
-	args := []string{run, label}
+	return c.ask(ctx, "ask", []string{run, label}, questions)
+}
+
+// Watch asks as Ask does, and pushes the run's guard on to so far from now, in
+// the same round trip.
+func (c *Conn) Watch(ctx context.Context, claim Claim, guard time.Duration, label string, questions []Question) ([]Reply, error) {
+	return c.ask(ctx, "watch", []string{strconv.FormatInt(claim.Fence, 10), seconds(guard), claim.Run, label}, questions)
+}
+
+func (c *Conn) ask(ctx context.Context, script string, args []string, questions []Question) ([]Reply, error) {
 	for _, q := range questions {
 		args = append(args, line(q.words()))
 	}
-	all, err := c.run(ctx, "ask", nil, args...)
+	all, err := c.run(ctx, script, nil, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -160,7 +170,7 @@ func replyOf(q Question, a answer) (r Reply) {
 	}
 	switch {
 	case q.Guard:
-		r.Guard = GuardState(a.word("guard"))
+		r.Guard = ladder.GuardState(a.word("guard"))
 	case q.Journal != "":
 		r.Journal = journalOf(a)
 	case q.Kind == probe.Unit:

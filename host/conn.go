@@ -69,6 +69,25 @@ func (e *Lost) Error() string {
 }
 func (e *Lost) Unwrap() error { return e.Err }
 
+// Busy tells that the host's lock was held by somebody else all the time that we
+// waited for it: nothing was run.
+type Busy struct{ Host, Script string }
+
+func (e *Busy) Error() string {
+	return fmt.Sprintf("%s: %s: another operation holds the host's lock", e.Host, e.Script)
+}
+
+// Fenced tells that the host has seen a higher fence than ours: another server
+// has taken it over, or our database was restored from an older copy.
+type Fenced struct {
+	Host string
+	Seen int64
+}
+
+func (e *Fenced) Error() string {
+	return fmt.Sprintf("%s: has been worked on under fence %d, which is higher than ours: another server has it, or the database is an older copy. In that case an admin raises the host's fence", e.Host, e.Seen)
+}
+
 // ScriptError tells that a script ended with an error of its own.
 type ScriptError struct {
 	Host, Script string
@@ -77,12 +96,6 @@ type ScriptError struct {
 }
 
 func (e *ScriptError) Error() string {
-	switch {
-	case e.Status == 75:
-		return fmt.Sprintf("%s: %s: another operation held the host's lock for a minute", e.Host, e.Script)
-	case e.Status == 76:
-		return fmt.Sprintf("%s: %s: another server has taken this host over", e.Host, e.Script)
-	}
 	if e.Status == 0 || e.Status == 74 { // 74 is EX_IOERR of sysexits.h
 		return fmt.Sprintf("%s: %s: %s", e.Host, e.Script, strings.TrimSpace(e.Stderr))
 	}
@@ -120,9 +133,15 @@ func (d *Dialer) Connect(ctx context.Context, t Target) (*Conn, error) {
 	if pinned, _, _, _, err := ssh.ParseAuthorizedKey([]byte(t.HostKey)); err == nil {
 		config.HostKeyAlgorithms = algorithms(pinned.Type())
 	}
+	unreachable := func(err error) error {
+		if ctx.Err() != nil { // "use of closed network connection" says less
+			err = gaveUp(ctx)
+		}
+		return &Unreachable{t.Name, err}
+	}
 	raw, err := (&net.Dialer{}).DialContext(ctx, "tcp", t.Address)
 	if err != nil {
-		return nil, &Unreachable{t.Name, err}
+		return nil, unreachable(err)
 	}
 	deadline, _ := ctx.Deadline()
 	raw.SetDeadline(deadline)
@@ -134,7 +153,7 @@ func (d *Dialer) Connect(ctx context.Context, t Target) (*Conn, error) {
 		if keyError != nil {
 			return nil, keyError
 		}
-		return nil, &Unreachable{t.Name, err}
+		return nil, unreachable(err)
 	}
 	raw.SetDeadline(time.Time{})
 	c := &Conn{target: t, client: ssh.NewClient(conn, channels, requests)}
@@ -231,14 +250,32 @@ func (a answer) number(key string) int {
 func (a answer) has(key string) bool { _, ok := a[key]; return ok }
 
 // Bounds on what a host may send back, and on how long a script may take that
-// does not bound itself by its arguments.
+// does not bound itself by its arguments. Files come in base64, at most 16 MiB
+// each; all that arrives at once, from all hosts, has a bound of its own.
 const (
-	maxAnswer  = 256 << 20
+	maxAnswer  = 64 << 20
+	maxStderr  = 64 << 10
 	scriptTime = 2 * time.Minute
 )
 
+// clipped keeps the first so many bytes written to it, and takes the rest.
+type clipped struct {
+	bytes.Buffer
+	most int
+}
+
+func (c *clipped) Write(p []byte) (int, error) {
+	c.Buffer.Write(p[:min(len(p), max(0, c.most-c.Len()))])
+	return len(p), nil
+}
+
+// errSenseless tells that an answer made no sense: what the script did is not
+// known.
+var errSenseless = errors.New("its answer makes no sense")
+
 // run sends a script with its arguments and standard input, and gives its
-// answer. The error is a *Lost, a *ScriptError or an *Unreachable.
+// answer. The error is an *Unreachable or a *Busy (nothing was run), a *Fenced, a
+// *ScriptError (it ended with an error of its own), or a *Lost.
 func (c *Conn) run(ctx context.Context, name string, stdin []byte, args ...string) ([]answer, error) {
 	s := scripts[name]
 	if _, bounded := ctx.Deadline(); !bounded {
@@ -255,21 +292,33 @@ func (c *Conn) run(ctx context.Context, name string, stdin []byte, args ...strin
 	if err != nil {
 		return nil, &Unreachable{c.target.Name, err}
 	}
-	var stderr bytes.Buffer
+	stderr := clipped{most: maxStderr}
 	session.Stdin, session.Stderr = bytes.NewReader(stdin), &stderr
 	if err := session.Start(s.command(c.target.Sudo, args)); err != nil {
 		return nil, &Lost{c.target.Name, name, err}
 	}
 	stop := context.AfterFunc(ctx, func() { c.client.Close() })
 	defer stop()
-	out, readErr := io.ReadAll(io.LimitReader(stdout, maxAnswer))
+	out, readErr := io.ReadAll(io.LimitReader(stdout, maxAnswer+1))
+	if len(out) > maxAnswer {
+		c.client.Close()
+		return nil, &Lost{c.target.Name, name, fmt.Errorf("it sent more than %d bytes", maxAnswer)}
+	}
 	err = session.Wait()
 	var exit *ssh.ExitError
 	switch {
 	case errors.As(err, &exit) && exit.Signal() == "" && exit.ExitStatus() < 128: // above: it was killed, somewhere in the middle
+		switch exit.ExitStatus() {
+		case 75: // EX_TEMPFAIL of sysexits.h: flock's word
+			return nil, &Busy{c.target.Name, name}
+		case 76:
+			var a answer
+			json.Unmarshal(bytes.TrimSpace(out), &a)
+			return nil, &Fenced{c.target.Name, int64(a.number("fenced"))}
+		}
 		return nil, &ScriptError{c.target.Name, name, exit.ExitStatus(), stderr.String()}
 	case ctx.Err() != nil:
-		return nil, &Lost{c.target.Name, name, context.Cause(ctx)}
+		return nil, &Lost{c.target.Name, name, gaveUp(ctx)}
 	case err != nil:
 		return nil, &Lost{c.target.Name, name, err}
 	case readErr != nil:
@@ -282,12 +331,20 @@ func (c *Conn) run(ctx context.Context, name string, stdin []byte, args ...strin
 		}
 		var a answer
 		if err := json.Unmarshal(line, &a); err != nil {
-			return nil, &ScriptError{c.target.Name, name, 0, fmt.Sprintf("answered with something else than JSON: %.80q", line)}
+			return nil, &Lost{c.target.Name, name, fmt.Errorf("%w: %.80q", errSenseless, line)}
 		}
 		all = append(all, a)
 	}
 	if len(all) == 0 {
-		return nil, &ScriptError{c.target.Name, name, 0, "gave no answer"}
+		return nil, &Lost{c.target.Name, name, fmt.Errorf("%w: it is empty", errSenseless)}
 	}
 	return all, nil
+}
+
+// gaveUp says why a context ended, in words.
+func gaveUp(ctx context.Context) error {
+	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		return errors.New("no answer in time")
+	}
+	return context.Cause(ctx)
 }

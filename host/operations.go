@@ -167,6 +167,9 @@ func contentsOf(files []File) map[string][]byte {
 // tells where the guard of another run is still armed there.
 func (c *Conn) TakeOver(ctx context.Context, claim Claim) error {
 	all, err := c.run(ctx, "claim", nil, claim.args()...)
+	if err == nil {
+		err = c.refusal("claim", all)
+	}
 	if err != nil {
 		return err
 	}
@@ -193,9 +196,16 @@ func (c *Conn) refusal(name string, all []answer) error {
 		return &ScriptError{c.target.Name, name, 0, a.text("other") + " is neither the old nor the new file: somebody edited it since. All is left as it is; compare it with the snapshot on the host"}
 	case a.has("failed"):
 		return &ScriptError{c.target.Name, name, 0, a.text("failed")}
+	case a.has("fired"):
+		return &FiredError{c.target.Name, a.text("trouble")}
+	case !a.has(succeeds[name]):
+		return &Lost{c.target.Name, name, fmt.Errorf("%w: %v", errSenseless, a)}
 	}
 	return nil
 }
+
+// succeeds is what a script says that did what it should.
+var succeeds = map[string]string{"snapshot": "snapshot", "make": "made", "place": "placed", "restore": "restored", "disarm": "disarmed", "confirm": "confirmed", "claim": "claimed", "arm": "armed", "act": "exit"}
 
 // operate runs a script whose answer is success or a refusal.
 func (c *Conn) operate(ctx context.Context, name string, stdin []byte, args []string) error {
@@ -277,6 +287,9 @@ func (c *Conn) Act(ctx context.Context, claim Claim, label, unit string, act, he
 	ctx, cancel := context.WithTimeout(ctx, timeout+75*time.Second)
 	defer cancel()
 	all, err := c.run(ctx, "act", nil, args...)
+	if err == nil {
+		err = c.refusal("act", all)
+	}
 	if err != nil {
 		return err
 	}
@@ -285,19 +298,6 @@ func (c *Conn) Act(ctx context.Context, claim Claim, label, unit string, act, he
 	}
 	return nil
 }
-
-// GuardState is how a run's guard on a host stands.
-type GuardState string
-
-// The states of a guard. Firing is the moment between; one that was cut then
-// goes on at the next boot, or when somebody looks.
-const (
-	NoGuard  GuardState = "none"
-	Pending  GuardState = "pending"
-	Firing   GuardState = "firing"
-	Fired    GuardState = "fired"
-	Disarmed GuardState = "disarmed"
-)
 
 // Arm has the host undo the run by itself after a time, or at its next boot,
 // unless it is disarmed before; how says by what: timer or detached.
@@ -311,15 +311,14 @@ func (c *Conn) Arm(ctx context.Context, claim Claim, after time.Duration, unit s
 		"guard.sh": []byte(guardText), "set": []byte(set.String()), "unit": []byte(unit), "seconds": fmt.Appendf(nil, "%d\n", int(timeout.Seconds())),
 		"light": []byte(lines(act.Commands)), "heavy": []byte(lines(heaviest.Commands)),
 	})
-	all, err := c.run(ctx, "arm", stdin, claim.args(strconv.Itoa(max(1, int(after.Seconds()))))...)
+	all, err := c.run(ctx, "arm", stdin, claim.args(seconds(after))...)
+	if err == nil {
+		err = c.refusal("arm", all)
+	}
 	if err != nil {
 		return "", err
 	}
-	a := all[len(all)-1]
-	if a.has("fired") {
-		return "", &FiredError{Host: c.target.Name}
-	}
-	return a.word("armed"), nil
+	return all[len(all)-1].word("armed"), nil
 }
 
 // FiredError tells that the host has undone the run by itself.
@@ -340,54 +339,49 @@ func (c *Conn) Disarm(ctx context.Context, claim Claim, files []File) error {
 	for _, f := range files {
 		args = append(args, f.Path)
 	}
-	all, err := c.run(ctx, "disarm", nil, args...)
-	if err != nil {
-		return err
-	}
-	if a := all[len(all)-1]; a.has("fired") {
-		return &FiredError{c.target.Name, a.text("trouble")}
-	}
-	return nil
+	return c.operate(ctx, "disarm", nil, args)
 }
 
-// Sight is what a look at a host found.
-type Sight struct {
-	Files   ladder.Files
-	Process ladder.Process
-	Unit    Unit
-	Other   string // a path that is neither old nor new
-	Began   bool   // the act
-	Ended   int    // its status; -1 where it has not ended
-	Guard   GuardState
+// Confirm holds that every path still stands as its candidate, and takes the
+// guard away: the rename of its marker is the confirmation. It may be repeated.
+// A *ChangedError names a path that somebody edited, a *FiredError tells that the
+// guard was faster.
+func (c *Conn) Confirm(ctx context.Context, claim Claim, files []File) error {
+	return c.operate(ctx, "confirm", nil, triples(claim.args(), files))
 }
 
-// Look takes the host over and finds out how it stands.
-func (c *Conn) Look(ctx context.Context, claim Claim, label, unit string, files []File) (Sight, error) {
-	s := Sight{Files: ladder.FilesUnknown, Process: ladder.ProcessUnknown, Ended: -1}
-	all, err := c.run(ctx, "look", nil, triples(claim.args(label, unit), files)...)
+// Look takes the host over, pushes its guard on, and finds out how it stands.
+func (c *Conn) Look(ctx context.Context, claim Claim, guard time.Duration, label, unit string, files []File) (ladder.Sight, error) {
+	s := ladder.Sight{Files: ladder.FilesUnknown, Process: ladder.ProcessUnknown}
+	all, err := c.run(ctx, "look", nil, triples(claim.args(seconds(guard), label, unit), files)...)
 	if err != nil {
 		return s, err
 	}
-	count, of := map[any]int{}, 0
+	count, of, seen := map[any]int{}, 0, 0
+	var u *Unit
+	began, ended := false, -1
 	for _, a := range all {
 		switch {
 		case a.has("file"):
-			if a["stands"] == "held" {
+			if seen++; a["stands"] == "held" {
 				continue
 			}
 			of++
 			count[a["stands"]]++
-			if a["stands"] == "other" || a["stands"] == "missing" {
-				s.Other = a.text("file")
-			}
 		case a.has("began"):
-			s.Began, _ = a["began"].(bool)
-			s.Ended = a.number("ended")
-			s.Guard = GuardState(a.word("guard"))
+			began, _ = a["began"].(bool)
+			ended = a.number("ended")
+			s.Guard = ladder.GuardState(a.word("guard"))
+			s.Undone, _ = a["undone"].(bool)
 		case a.has("unit"):
-			s.Unit = unitOf(a)
+			unit := unitOf(a)
+			u = &unit
 		}
 	}
+	if u == nil || s.Guard == "" || seen != len(files) {
+		return s, &Lost{c.target.Name, "look", fmt.Errorf("%w: it is cut short", errSenseless)}
+	}
+	s.Acted = max(ended, 0)
 	switch of {
 	case count["old"]:
 		s.Files = ladder.FilesOld
@@ -397,12 +391,15 @@ func (c *Conn) Look(ctx context.Context, claim Claim, label, unit string, files 
 		s.Files = ladder.FilesMixed
 	}
 	switch {
-	case !s.Unit.alive():
+	case !u.alive():
 		s.Process = ladder.ProcessDown
-	case !s.Began:
+	case !began:
 		s.Process = ladder.ProcessOld
-	case s.Ended == 0 || s.Unit.Renewed > 0:
+	case ended == 0 || u.Renewed > 0:
 		s.Process = ladder.ProcessNew
 	}
 	return s, nil
 }
+
+// seconds writes a time as scripts read it.
+func seconds(d time.Duration) string { return strconv.Itoa(max(1, int(d.Seconds()))) }

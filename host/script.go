@@ -22,10 +22,10 @@ type script struct {
 
 // parts are the files of which each script is made, in order.
 var parts = map[string]string{
-	"survey": "survey", "collect": "collect", "gather": "gather", "ask": "guarding units ask",
+	"survey": "survey", "collect": "collect", "gather": "gather", "ask": "guarding units ask", "watch": "guarding units watch ask",
 	"claim": "guarding claim", "snapshot": "snapshot", "make": "making make", "arm": "guarding arm",
 	"place": "guarding putback place", "act": "running act", "look": "guarding units look",
-	"restore": "putback restore", "disarm": "guarding disarm",
+	"restore": "putback restore", "disarm": "guarding disarm", "confirm": "guarding confirm",
 	"trial": "making trial", "trial-network": "making trial",
 }
 
@@ -85,7 +85,7 @@ func ScriptsDigest() string {
 // lockWrapper runs the rest of its words while it holds the host's lock. The
 // shell inherits the descriptor (3): were flock ended alone, the lock would stay
 // with the script. What a script starts closes it.
-const lockWrapper = `mkdir -p /var/lib/wladder && chmod 700 /var/lib/wladder && exec flock -w 60 -E 75 /var/lib/wladder/lock "$@"`
+const lockWrapper = `mkdir -p /var/lib/wladder && chmod 700 /var/lib/wladder && exec flock -w 20 -E 75 /var/lib/wladder/lock "$@"`
 
 // command writes the one command line that runs the script with its arguments.
 func (s script) command(sudo bool, args []string) string {

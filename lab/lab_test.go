@@ -268,7 +268,7 @@ func (r *rig) all(line string) {
 	}
 }
 
-const quick = "{stages: [100%], at_once: 32, soak: 500ms, stop_after: 99}"
+const quick = "{stages: [100%], at_once: 32, soak: 500ms, pause_after: 99}"
 
 func (r *rig) draft(service, edits, rest string) (*view.ChangeDetail, int64) {
 	r.Helper()

@@ -8,6 +8,7 @@ import (
 	"path"
 	"strconv"
 	"strings"
+	"time"
 
 	"mvdan.cc/sh/v3/interp"
 )
@@ -130,3 +131,16 @@ func ss(_ context.Context, s *shell, hc interp.HandlerContext, args []string) er
 
 // journalctl knows an empty journal.
 func journalctl(context.Context, *shell, interp.HandlerContext, []string) error { return nil }
+
+func sleep(ctx context.Context, _ *shell, hc interp.HandlerContext, args []string) error {
+	seconds, err := strconv.Atoi(strings.Join(args, " "))
+	if err != nil {
+		return fail(hc, 1, "sleep: want whole seconds")
+	}
+	select {
+	case <-time.After(time.Duration(seconds) * time.Second):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}

@@ -325,6 +325,7 @@ func systemdRun(_ context.Context, s *shell, hc interp.HandlerContext, args []st
 	if err != nil || bad != nil || len(words) == 0 || s.files != s.host.Files {
 		return errors.Join(err, fail(hc, 1, "systemd-run: want a time and a command, outside a namespace"))
 	}
+	again, _ := time.ParseDuration(flags["--on-unit-inactive"])
 	h, name := s.host, flags["--unit"]+".timer"
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -333,13 +334,22 @@ func systemdRun(_ context.Context, s *shell, hc interp.HandlerContext, args []st
 	}
 	line := "'" + strings.Join(words, "' '") + "'"
 	h.running.Add(1)
-	h.timers[name] = time.AfterFunc(after, func() {
+	var timer *time.Timer
+	timer = time.AfterFunc(after, func() {
 		defer h.running.Done()
-		h.mu.Lock()
-		delete(h.timers, name)
-		h.mu.Unlock()
 		h.newShell(h.Files).run(h.ctx, line, strings.NewReader(""), io.Discard, io.Discard)
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		switch {
+		case h.timers[name] != timer: // stopped meanwhile
+		case again > 0 && h.ctx.Err() == nil:
+			h.running.Add(1)
+			timer.Reset(again)
+		default:
+			delete(h.timers, name)
+		}
 	})
+	h.timers[name] = timer
 	return nil
 }
 

@@ -3,7 +3,6 @@ package store
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -12,41 +11,32 @@ import (
 
 	"wladder/core/change"
 	"wladder/core/ladder"
-	"wladder/core/probe"
-	"wladder/core/view"
 )
 
-// DecodePlan reads a stored plan and holds it against its digest.
-func DecodePlan(text, digest string) (*change.Plan, error) {
-	var p change.Plan
-	if err := json.Unmarshal([]byte(text), &p); err != nil {
-		return nil, err
-	}
-	got, encoded, err := p.Digest()
-	if err != nil {
-		return nil, err
-	}
-	if got != digest || string(encoded) != text {
-		return nil, conflict("the stored plan is not the one with digest %.12s; nothing is carried out", digest)
-	}
-	return &p, nil
-}
-
-// approved checks, within a transaction, that a digest is approved for a change.
+// approved checks, within a transaction, that a digest is approved for a
+// change, and that the record's chain says so.
 func approved(ctx context.Context, tx pgx.Tx, id int64, digest string) error {
 	var last string
-	err := tx.QueryRow(ctx, `select verdict from approvals where change = $1 and digest = $2 order by id desc limit 1`, id, digest).Scan(&last)
-	if errors.Is(err, pgx.ErrNoRows) || err == nil && last != "approved" {
+	var chained bool
+	err := tx.QueryRow(ctx, `select verdict, exists (select from record r where r.change = a.change and r.kind = 'change.approved' and r.body::jsonb ->> 'digest' = a.digest)
+		from approvals a where change = $1 and digest = $2 order by id desc limit 1`, id, digest).Scan(&last, &chained)
+	switch {
+	case errors.Is(err, pgx.ErrNoRows) || err == nil && last != "approved":
 		return conflict("nobody approved the plan %.12s of change %d", digest, id)
+	case err == nil && !chained:
+		return conflict("the approval of the plan %.12s of change %d is not in the record; nothing starts on it. Have the record verified", digest, id)
 	}
 	return err
 }
 
 // otherScripts tells that a plan was approved with other host scripts than
-// this server would send.
-func otherScripts(plan *change.Plan, scripts string) error {
-	if plan.Scripts != scripts {
+// this server would send, or in another format than it carries out.
+func otherScripts(head change.Head, scripts string) error {
+	switch {
+	case head.Scripts != scripts:
 		return conflict("this server's host scripts are not those of the approved plan (it was upgraded since); rehearse the change and have it approved again")
+	case head.Version != change.PlanVersion:
+		return conflict("the approved plan is of version %d, which this server shows and finishes, but starts no host of; rehearse the change and have it approved again", head.Version)
 	}
 	return nil
 }
@@ -54,6 +44,9 @@ func otherScripts(plan *change.Plan, scripts string) error {
 // StartClimb starts the approved plan of a change; scripts is the digest of the
 // host scripts that would carry it out.
 func (s *Store) StartClimb(ctx context.Context, actor string, id int64, scripts string) (climb int64, err error) {
+	if _, err := s.AppendRecord(ctx); err != nil { // so that the newest approval is in the chain
+		return 0, err
+	}
 	err = s.tx(ctx, func(tx pgx.Tx) error {
 		c, err := lockChange(ctx, tx, id)
 		if err != nil {
@@ -69,40 +62,38 @@ func (s *Store) StartClimb(ctx context.Context, actor string, id int64, scripts 
 		if err := approved(ctx, tx, id, p.Digest); err != nil {
 			return err
 		}
-		plan, err := DecodePlan(p.Plan, p.Digest)
+		plan, err := readPlan(ctx, tx, p.ID) // as it is stored now
 		if err != nil {
 			return err
 		}
-		if err := otherScripts(plan, scripts); err != nil {
+		if err := otherScripts(plan.Head, scripts); err != nil {
 			return err
 		}
 		if err := tx.QueryRow(ctx, `insert into climbs (change, digest, plan, state, started_by) values ($1, $2, $3, 'running', $4) returning id`,
-			id, p.Digest, p.Plan, actor).Scan(&climb); err != nil {
+			id, p.Digest, p.ID, actor).Scan(&climb); err != nil {
 			return err
 		}
-		var batch pgx.Batch
-		for _, l := range plan.Leaves {
-			batch.Queue(`insert into host_runs (climb, host_id, host, stage, state) values ($1, $2, $3, $4, 'queued')`, climb, l.HostID, l.Host, l.Stage)
-		}
-		if err := tx.SendBatch(ctx, &batch).Close(); err != nil {
+		if _, err := tx.Exec(ctx, `insert into host_runs (climb, host_id, host, stage, state)
+			select $1, l.host_id, h.name, l.stage, 'queued' from leaves l join hosts h on h.id = l.host_id where l.plan = $2 order by l.n`, climb, p.ID); err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, actor, "climb.started", id, subject(id), map[string]any{"digest": p.Digest, "hosts": len(plan.Leaves)})
+		return s.happened(ctx, tx, actor, "climb.started", id, subject(id), map[string]any{"digest": p.Digest, "hosts": plan.Head.Hosts})
 	})
 	return climb, err
 }
 
 // climbRow is a row of climbs.
 type climbRow struct {
-	ID     int64
-	Change int64
-	Digest string
-	Plan   string
-	State  ladder.ClimbState
-	Open   int
+	ID       int64
+	Change   int64
+	Digest   string
+	Plan     int64
+	State    ladder.ClimbState
+	Open     int
+	Accepted int
 }
 
-const climbColumns = `select id, change, digest, plan, state, open from climbs `
+const climbColumns = `select id, change, digest, plan, state, open, accepted from climbs `
 
 func (s *Store) setClimb(ctx context.Context, tx pgx.Tx, actor string, c climbRow, state ladder.ClimbState, why string) error {
 	if _, err := tx.Exec(ctx, `update climbs set state = $2, why = $3, ended_at = case when $2 in ('completed', 'stopped') then now() end where id = $1`, c.ID, string(state), why); err != nil {
@@ -124,8 +115,33 @@ func (s *Store) setClimb(ctx context.Context, tx pgx.Tx, actor string, c climbRo
 	return s.happened(ctx, tx, actor, "climb."+string(state), c.Change, subject(c.Change), map[string]any{"why": why})
 }
 
-func runsOf(ctx context.Context, tx pgx.Tx, climb int64) ([]ladder.Run, error) {
-	return many[ladder.Run](ctx, tx, `select id, stage, state, failed and not forgiven as failed from host_runs where climb = $1 order by stage, host`, climb)
+// underWay are the states of host runs that are worked on; the indexes say the
+// same.
+const underWay = `state in ('working', 'soaking', 'restoring', 'unknown')`
+
+// counted has the database count what Decide wants to know, at a cost that does
+// not grow with the climb.
+func counted(ctx context.Context, tx pgx.Tx, c climbRow, policy ladder.Policy) (ladder.Climb, error) {
+	out := ladder.Climb{State: c.State, Policy: policy, Open: c.Open, Failures: map[int]int{}}
+	if err := tx.QueryRow(ctx, `select
+		(select count(*) from host_runs where climb = $1 and `+underWay+`),
+		least(coalesce((select min(stage) from host_runs where climb = $1 and `+underWay+`), $2), coalesce((select min(stage) from host_runs where climb = $1 and state = 'queued'), $2)),
+		exists (select from host_runs where climb = $1 and stage >= 0 and state = 'done')`, c.ID, len(policy.Stages)).Scan(&out.UnderWay, &out.Stage, &out.Done); err != nil {
+		return out, err
+	}
+	failures, err := many[struct{ Stage, N int }](ctx, tx, `select stage, count(*)::int as n from host_runs where climb = $1 and failed and not forgiven group by stage`, c.ID)
+	if err != nil {
+		return out, err
+	}
+	for _, f := range failures {
+		out.Failures[f.Stage] = f.N
+	}
+	barren, err := many[struct{ Stage int }](ctx, tx, `select s as stage from generate_series($2::int, $3::int - 1) s
+		where exists (select from host_runs where climb = $1 and stage = s) and not exists (select from host_runs where climb = $1 and stage = s and state = 'done')`, c.ID, c.Accepted, out.Stage)
+	for _, b := range barren {
+		out.Barren = append(out.Barren, b.Stage)
+	}
+	return out, err
 }
 
 // Order carries out what a person tells a climb.
@@ -140,26 +156,7 @@ func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladde
 			return conflict("the climb of change %d is %s; it cannot %s", changeID, c.State, o)
 		}
 		if o == ladder.Resume {
-			if err := approved(ctx, tx, changeID, c.Digest); err != nil {
-				return err
-			}
-			runs, err := runsOf(ctx, tx, c.ID)
-			if err != nil {
-				return err
-			}
-			open := c.Open
-			if c.State == ladder.Waiting { // this gate, not the next one
-				for _, r := range runs {
-					if !r.State.Final() {
-						open = max(open, r.Stage+1)
-						break
-					}
-				}
-			}
-			if _, err := tx.Exec(ctx, `update climbs set open = $2 where id = $1`, c.ID, open); err != nil {
-				return err
-			}
-			if _, err := tx.Exec(ctx, `update host_runs set forgiven = true where climb = $1 and failed`, c.ID); err != nil {
+			if err := s.resume(ctx, tx, c); err != nil {
 				return err
 			}
 		}
@@ -167,258 +164,163 @@ func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladde
 	})
 }
 
-// Advance has the ladder decide for every climb that is under way; scripts is
-// the digest of this server's host scripts.
-func (s *Store) Advance(ctx context.Context, scripts string) error {
-	ids, err := many[struct{ ID int64 }](ctx, s.pool, `select id from climbs where state in ('running', 'stopping') order by id`)
+// resume opens the gate that a climb waits at, or goes on from what failed. It
+// forgives what has ended, and nothing else.
+func (s *Store) resume(ctx context.Context, tx pgx.Tx, c climbRow) error {
+	if err := approved(ctx, tx, c.Change, c.Digest); err != nil {
+		return err
+	}
+	plan, err := readPlan(ctx, tx, c.Plan)
 	if err != nil {
 		return err
+	}
+	now, err := counted(ctx, tx, c, plan.Head.Policy)
+	if err != nil {
+		return err
+	}
+	var unended int
+	if err := tx.QueryRow(ctx, `select count(*) from host_runs where climb = $1 and failed and not forgiven and `+underWay, c.ID).Scan(&unended); err != nil {
+		return err
+	}
+	switch {
+	case unended > 0:
+		return conflict("%d of the hosts that failed are still being put back; wait until you see how they end, then resume", unended)
+	case now.Stage >= len(plan.Head.Policy.Stages) && !now.Done:
+		return conflict("no host is done, and none is left to start; stop the climb")
+	}
+	open := c.Open
+	if c.State == ladder.Waiting { // this gate, not the next one
+		open = max(open, now.Stage+1)
+	}
+	if _, err := tx.Exec(ctx, `update climbs set open = $2, accepted = $3 where id = $1`, c.ID, open, now.Stage); err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, `update host_runs set forgiven = true where climb = $1 and failed and not forgiven`, c.ID)
+	return err
+}
+
+// LeaveOut takes a host out of an approved plan, or of a climb that has not
+// started it. Plan and approvals stay; the climb passes it over.
+func (s *Store) LeaveOut(ctx context.Context, actor string, changeID int64, host, because string) error {
+	if because == "" {
+		return unfit("because: is empty; say why %s is left out", host)
+	}
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		c, err := lockChange(ctx, tx, changeID)
+		if err != nil {
+			return err
+		}
+		p, err := newestPlan(ctx, tx, changeID)
+		if err != nil {
+			return err
+		}
+		if c.State != change.Offered && c.State != change.Approved && c.State != change.Climbing {
+			return conflict("change %d is %s; hosts are left out of what is offered, approved or climbing. Before that, mend where", changeID, c.State)
+		}
+		plan, err := s.Plan(ctx, p.ID)
+		if err != nil {
+			return err
+		}
+		h, err := one[hostRow](ctx, tx, "host "+host, hostColumns+`where name = $1`, host)
+		if err != nil {
+			return err
+		}
+		if _, err := s.Leaf(ctx, plan, h.ID); err != nil {
+			return conflict("%s is not in the plan of change %d", host, changeID)
+		}
+		var begun bool
+		if err := tx.QueryRow(ctx, `select exists (select from host_runs r join climbs l on l.id = r.climb where l.change = $1 and l.digest = $2 and r.host = $3 and r.state <> 'queued')`, changeID, p.Digest, host).Scan(&begun); err != nil {
+			return err
+		}
+		if begun {
+			return conflict("%s has begun already; it cannot be left out any more", host)
+		}
+		tag, err := tx.Exec(ctx, `insert into left_out (change, digest, host, account, because) values ($1, $2, $3, $4, $5) on conflict do nothing`, changeID, p.Digest, host, actor, because)
+		if err != nil || tag.RowsAffected() == 0 {
+			return err
+		}
+		return s.happened(ctx, tx, actor, "host.left-out", changeID, "host/"+host, map[string]any{"change": changeID, "digest": p.Digest, "because": because})
+	})
+}
+
+// Server is who works on host runs: a process, with its leases.
+type Server struct {
+	Name    string // of the process
+	Scripts string // digest of its host scripts
+	Lease   time.Duration
+}
+
+// Advance has the ladder decide for every climb that is under way. Up to free
+// host runs that it starts are claimed at once.
+func (s *Store) Advance(ctx context.Context, me Server, free int) (started []*Claimed, err error) {
+	ids, err := many[struct{ ID int64 }](ctx, s.pool, `select id from climbs where state in ('running', 'stopping') order by id`)
+	if err != nil {
+		return nil, err
 	}
 	var all []error
 	for _, c := range ids {
-		all = append(all, s.tx(ctx, func(tx pgx.Tx) error { return s.advance(ctx, tx, c.ID, scripts) }))
+		var some []*Claimed
+		err := s.tx(ctx, func(tx pgx.Tx) (err error) {
+			some, err = s.advance(ctx, tx, c.ID, me, free-len(started))
+			return err
+		})
+		if all = append(all, err); err == nil {
+			started = append(started, some...)
+		}
 	}
-	return errors.Join(all...)
+	return started, errors.Join(all...)
 }
 
-func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, scripts string) error {
-	c, err := one[climbRow](ctx, tx, "climb", climbColumns+`where id = $1 for update skip locked`, id)
+func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, free int) ([]*Claimed, error) {
+	c, err := one[climbRow](ctx, tx, "climb", climbColumns+`where id = $1 and state in ('running', 'stopping') for update skip locked`, id)
 	if missing := (*NotFound)(nil); errors.As(err, &missing) {
-		return nil // another server decides
+		return nil, nil // another server decides
 	}
 	if err != nil {
-		return err
+		return nil, err
 	}
-	// The change's row before the record's head, as everywhere: else two
-	// transactions could wait for each other.
-	if _, err := lockChange(ctx, tx, c.Change); err != nil {
-		return err
-	}
-	plan, err := DecodePlan(c.Plan, c.Digest)
+	plan, err := s.Plan(ctx, c.Plan)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	runs, err := runsOf(ctx, tx, id)
+	if err := s.passOver(ctx, tx, c, `(select 'left out by ' || o.account || ': ' || o.because from left_out o where o.change = $2 and o.digest = $3 and o.host = r.host)`, c.Change, c.Digest); err != nil {
+		return nil, err
+	}
+	now, err := counted(ctx, tx, c, plan.Head.Policy)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	d := ladder.Decide(ladder.Climb{State: c.State, Policy: plan.Policy, Open: c.Open, Runs: runs})
-	if len(d.Start) > 0 {
-		if err := cmp.Or(approved(ctx, tx, c.Change, c.Digest), otherScripts(plan, scripts)); err != nil {
-			return s.setClimb(ctx, tx, "wladderd", c, ladder.Paused, err.Error())
+	d := ladder.Decide(now)
+	var started []*Claimed
+	if n := min(d.Start, free); n > 0 {
+		if err := cmp.Or(approved(ctx, tx, c.Change, c.Digest), otherScripts(plan.Head, me.Scripts)); err != nil {
+			return nil, s.setClimb(ctx, tx, "wladderd", c, ladder.Paused, err.Error())
+		}
+		if started, err = s.start(ctx, tx, c, now.Stage, me, n); err != nil {
+			return nil, err
 		}
 	}
-	for _, run := range d.Start {
-		if _, err := tx.Exec(ctx, `update host_runs r set state = $2, step = $3, updated_at = now() where id = $1 and state = 'queued'
-			and not exists (select from host_runs o where o.host_id = r.host_id and o.id <> r.id and o.state in ('working', 'soaking', 'restoring', 'unknown'))`,
-			run, string(ladder.Start.State), string(ladder.Start.Step)); err != nil {
-			return err
-		}
-	}
-	for _, run := range d.Skip {
-		if err := s.runMoved(ctx, tx, c.Change, run, ladder.Position{State: ladder.PassedOver}, Ending{Why: "the climb was stopped before its turn"}); err != nil {
-			return err
+	if d.Skip {
+		if err := s.passOver(ctx, tx, c, `'the climb was stopped before its turn'`); err != nil {
+			return nil, err
 		}
 	}
 	if d.State != c.State {
-		return s.setClimb(ctx, tx, "wladderd", c, d.State, d.Why)
+		return started, s.setClimb(ctx, tx, "wladderd", c, d.State, d.Why)
 	}
-	return nil
+	return started, nil
 }
 
-// Claimed is a host run that this server works on.
-type Claimed struct {
-	ID       int64
-	Climb    int64
-	Change   int64
-	HostID   int64
-	Host     string
-	State    ladder.RunState
-	Step     ladder.Step
-	LostStep ladder.Step
-	Looks    int
-	Why      string
-	Baseline []probe.Verdict
-	Fence    int64
-	Plan     string
-	Digest   string
-}
-
-// ClaimRuns takes host runs that nobody has, or whose server let its lease
-// lapse, with a new fencing number each. What had begun and not ended when it
-// was lost must be looked at first: those become unknown.
-func (s *Store) ClaimRuns(ctx context.Context, owner string, lease time.Duration, limit int) (claimed []Claimed, err error) {
-	err = s.tx(ctx, func(tx pgx.Tx) error {
-		claimed, err = many[Claimed](ctx, tx, `with free as (
-			select id from host_runs where state in ('working', 'soaking', 'restoring', 'unknown') and lease_until < now()
-			order by id limit $3 for update skip locked)
-			update host_runs r set owner = $1, lease_until = now() + $2, fence = nextval('fences')
-			from free, climbs c where r.id = free.id and c.id = r.climb
-			returning r.id, r.climb, c.change, r.host_id, r.host, r.state, r.step, r.lost_step, r.looks, r.why, r.baseline, r.fence, c.plan, c.digest`, owner, lease, limit)
-		if err != nil {
-			return err
-		}
-		for i := range claimed {
-			r := &claimed[i]
-			var begun bool
-			if err := tx.QueryRow(ctx, `select coalesce((select outcome = '' from steps where host_run = $1 order by id desc limit 1), false)`, r.ID).Scan(&begun); err != nil {
-				return err
-			}
-			if begun && r.State != ladder.Unknown {
-				r.LostStep = r.Step
-				if err := s.runMoved(ctx, tx, r.Change, r.ID, ladder.After(r.Step, ladder.Lost), Ending{LostStep: r.Step, Why: "its server was lost during " + string(r.Step)}); err != nil {
-					return err
-				}
-				r.State, r.Step = ladder.Unknown, ladder.Look
-			}
-			if begun {
-				if _, err := tx.Exec(ctx, `update steps set outcome = 'unknown', ended_at = clock_timestamp(), note = 'the server was lost meanwhile' where host_run = $1 and outcome = ''`, r.ID); err != nil {
-					return err
-				}
-			}
-		}
-		return nil
-	})
-	return claimed, err
-}
-
-// RenewLeases keeps what this server works on.
-func (s *Store) RenewLeases(ctx context.Context, owner string, lease time.Duration) error {
-	_, err := s.pool.Exec(ctx, `update host_runs set lease_until = now() + $2 where owner = $1 and lease_until >= now() and step <> ''`, owner, lease)
+// passOver ends queued runs of a climb for which why, an expression of SQL over
+// host_runs r, gives a reason.
+func (s *Store) passOver(ctx context.Context, tx pgx.Tx, c climbRow, why string, args ...any) error {
+	tag, err := tx.Exec(ctx, `with passed as (update host_runs r set state = 'passed-over', why = `+why+`, updated_at = now()
+			where climb = $1 and state = 'queued' and `+why+` is not null returning host, why)
+		insert into happened (actor, kind, subject, change, body)
+			select 'wladderd', 'host.passed-over', 'host/' || host, c.change, jsonb_build_object('change', c.change, 'why', passed.why, 'files', 'old', 'process', 'old')::text
+			from passed, climbs c where c.id = $1`, append([]any{c.ID}, args...)...)
+	if err == nil && tag.RowsAffected() > 0 {
+		s.poke()
+	}
 	return err
-}
-
-// Release lets go of a host run between two steps.
-func (s *Store) Release(ctx context.Context, run, fence int64) error {
-	_, err := s.pool.Exec(ctx, `update host_runs set owner = '', lease_until = '-infinity' where id = $1 and fence = $2`, run, fence)
-	return err
-}
-
-// BeginStep notes that a step is about to be taken. A *Conflict tells that
-// another server has the run now.
-func (s *Store) BeginStep(ctx context.Context, r Claimed, step ladder.Step) (id int64, err error) {
-	err = s.tx(ctx, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `update host_runs set updated_at = now() where id = $1 and fence = $2 and step = $3`, r.ID, r.Fence, string(step))
-		if err != nil {
-			return err
-		}
-		if tag.RowsAffected() == 0 {
-			return conflict("host run %d was taken over", r.ID)
-		}
-		if err := tx.QueryRow(ctx, `insert into steps (host_run, step, fence) values ($1, $2, $3) returning id`, r.ID, string(step), r.Fence).Scan(&id); err != nil {
-			return err
-		}
-		return announceStep(ctx, tx, r, step)
-	})
-	return id, err
-}
-
-func announceStep(ctx context.Context, tx pgx.Tx, r Claimed, step ladder.Step) error {
-	data, err := json.Marshal(map[string]any{"host": r.Host, "state": r.State, "step": step})
-	if err != nil {
-		return err
-	}
-	return announce(ctx, tx, view.Event{Type: "step", Change: r.Change, Data: data})
-}
-
-// Ending is how a step left its host run.
-type Ending struct {
-	Outcome  ladder.Outcome
-	Note     string // of the step
-	Why      string // of the run, where it does not go as wanted
-	Failed   bool   // counts against the ladder
-	Files    ladder.Files
-	Process  ladder.Process
-	LostStep ladder.Step
-	Looks    int
-	Baseline []probe.Verdict
-}
-
-// EndStep notes how a step ended and where the run stands now, in one
-// transaction with the record.
-func (s *Store) EndStep(ctx context.Context, r Claimed, stepID int64, to ladder.Position, e Ending) error {
-	return s.tx(ctx, func(tx pgx.Tx) error {
-		var mine bool
-		err := tx.QueryRow(ctx, `select true from host_runs where id = $1 and fence = $2 for update`, r.ID, r.Fence).Scan(&mine)
-		if errors.Is(err, pgx.ErrNoRows) {
-			return conflict("host run %d was taken over", r.ID)
-		}
-		if err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, `update steps set ended_at = clock_timestamp(), outcome = $2, note = $3 where id = $1`, stepID, string(e.Outcome), probe.Clip(e.Note, longest)); err != nil {
-			return err
-		}
-		if e.Baseline != nil {
-			if _, err := tx.Exec(ctx, `update host_runs set baseline = $2 where id = $1`, r.ID, e.Baseline); err != nil {
-				return err
-			}
-		}
-		if to.State == r.State {
-			if _, err := tx.Exec(ctx, `update host_runs set step = $2, looks = $3, lost_step = $4, updated_at = now() where id = $1`, r.ID, string(to.Step), e.Looks, string(e.LostStep)); err != nil {
-				return err
-			}
-			if err := s.stands(ctx, tx, r.ID, e); err != nil {
-				return err
-			}
-			return announceStep(ctx, tx, r, to.Step)
-		}
-		return s.runMoved(ctx, tx, r.Change, r.ID, to, e)
-	})
-}
-
-// longest is how much of a note or reason is kept, in bytes.
-const longest = 4000
-
-func (s *Store) stands(ctx context.Context, tx pgx.Tx, run int64, e Ending) error {
-	_, err := tx.Exec(ctx, `update host_runs set files = coalesce(nullif($2, ''), files), process = coalesce(nullif($3, ''), process) where id = $1`, run, string(e.Files), string(e.Process))
-	return err
-}
-
-// runMoved changes a run's state and records it.
-func (s *Store) runMoved(ctx context.Context, tx pgx.Tx, changeID, run int64, to ladder.Position, e Ending) error {
-	var host, files, process string
-	err := tx.QueryRow(ctx, `update host_runs set state = $2, step = $3, lost_step = $4, looks = $5, failed = failed or $6,
-		why = case when $7 = '' then why else $7 end,
-		files = coalesce(nullif($8, ''), files), process = coalesce(nullif($9, ''), process),
-		owner = case when $3 = '' then '' else owner end, updated_at = now()
-		where id = $1 returning host, files, process`,
-		run, string(to.State), string(to.Step), string(e.LostStep), e.Looks, e.Failed, probe.Clip(e.Why, longest), string(e.Files), string(e.Process)).Scan(&host, &files, &process)
-	if err != nil {
-		return err
-	}
-	return s.happened(ctx, tx, "wladderd", "host."+string(to.State), changeID, "host/"+host, map[string]any{"change": changeID, "why": probe.Clip(e.Why, longest), "files": files, "process": process})
-}
-
-// climbOf gives the newest climb of a change with its runs, nil where none.
-func climbOf(ctx context.Context, q querier, changeID int64) (*view.Climb, error) {
-	type row struct {
-		view.Climb
-		Plan string
-	}
-	rows, err := many[row](ctx, q, `select id, change, digest, state, why, '{}'::jsonb as policy, started_by, started_at, ended_at, '[]'::jsonb as runs, plan from climbs where change = $1 order by id desc limit 1`, changeID)
-	if err != nil || len(rows) == 0 {
-		return nil, err
-	}
-	c := rows[0].Climb
-	c.EndedAt = utc(c.EndedAt)
-	plan, err := DecodePlan(rows[0].Plan, c.Digest)
-	if err != nil {
-		return nil, err
-	}
-	c.Policy = plan.Policy
-	c.Runs, err = many[view.HostRun](ctx, q, runColumns+`where climb = $1 order by stage, host`, c.ID)
-	return &c, err
-}
-
-const runColumns = `select id, host, stage, state, step, failed, why, files, process, updated_at, '[]'::jsonb as steps from host_runs `
-
-// HostRun gives one host's run in the newest climb of a change, with its steps.
-func (s *Store) HostRun(ctx context.Context, changeID int64, host string) (view.HostRun, error) {
-	r, err := one[view.HostRun](ctx, s.pool, "a run of host "+host, runColumns+`where host = $2 and climb = (select max(id) from climbs where change = $1)`, changeID, host)
-	if err != nil {
-		return r, err
-	}
-	r.Steps, err = many[view.StepTaken](ctx, s.pool, `select step, begun_at, ended_at, outcome, note from steps where host_run = $1 order by id`, r.ID)
-	return r, err
 }

@@ -13,7 +13,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
+	"slices"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -90,18 +92,33 @@ func (k Key) open(name string, sealed []byte) ([]byte, error) {
 	return data, nil
 }
 
-// keepContents stores contents by id, once each.
-func (s *Store) keepContents(ctx context.Context, tx pgx.Tx, contents [][]byte) error {
-	var batch pgx.Batch
+// keepContents stores contents by id, once each; what is there already is not
+// compressed again.
+func (s *Store) keepContents(ctx context.Context, contents [][]byte) error {
+	fresh := map[string][]byte{}
 	for _, data := range contents {
-		id := s.ContentID(data)
+		fresh[s.ContentID(data)] = data
+	}
+	there, err := many[struct{ ID string }](ctx, s.pool, `select id from contents where id = any($1)`, slices.Collect(maps.Keys(fresh)))
+	if err != nil {
+		return err
+	}
+	for _, c := range there {
+		delete(fresh, c.ID)
+	}
+	if len(fresh) == 0 {
+		return nil
+	}
+	var batch pgx.Batch
+	for _, id := range slices.Sorted(maps.Keys(fresh)) {
+		data := fresh[id]
 		var zipped bytes.Buffer
 		w := gzip.NewWriter(&zipped)
 		w.Write(data)
 		w.Close()
 		batch.Queue(`insert into contents (id, sealed) values ($1, $2) on conflict do nothing`, id, s.key.seal(id, zipped.Bytes()))
 	}
-	return tx.SendBatch(ctx, &batch).Close()
+	return s.pool.SendBatch(ctx, &batch).Close()
 }
 
 // Content gives stored contents.

@@ -9,23 +9,38 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"net"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
+
+	"wladder/core/view"
 )
 
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Store is an open database.
+// Store is an open database. While it is open, it chains what happens.
 type Store struct {
-	pool *pgxpool.Pool
-	key  Key
+	pool   *pgxpool.Pool
+	leases *pgxpool.Pool // connections of its own: renewing waits for nothing else
+	key    Key
+
+	poked  chan struct{}
+	cancel context.CancelFunc
+	ended  sync.WaitGroup
+
+	mu         sync.Mutex
+	plans      map[int64]*Plan           // that were read and checked
+	rehearsals map[int64]*view.Rehearsal // that have ended, as they are shown
 }
 
 // Conflict tells that something is no longer as the caller thought.
@@ -39,6 +54,24 @@ func conflict(format string, args ...any) error { return &Conflict{fmt.Sprintf(f
 type NotFound struct{ What string }
 
 func (n *NotFound) Error() string { return n.What + " is not there" }
+
+// Transient tells whether an error is the database's and may pass: it went away,
+// was full or busy, or had to choose between two. What it says of our own
+// statements, and what this package says, stays as it is.
+func Transient(err error) bool {
+	var pg *pgconn.PgError
+	var connect *pgconn.ConnectError
+	var network net.Error
+	switch {
+	case err == nil, errors.Is(err, context.Canceled):
+		return false
+	case errors.As(err, &pg):
+		class := pg.Code[:min(2, len(pg.Code))]
+		return class != "22" && class != "23" && class != "42" // data, integrity, syntax: our mistake
+	}
+	return errors.As(err, &connect) || errors.As(err, &network) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		errors.Is(err, net.ErrClosed) || pgconn.SafeToRetry(err) || errors.Is(err, context.DeadlineExceeded)
+}
 
 // Open connects and brings the schema up to date, under an advisory lock.
 func Open(ctx context.Context, url string, key Key) (*Store, error) {
@@ -57,7 +90,18 @@ func Open(ctx context.Context, url string, key Key) (*Store, error) {
 		pool.Close()
 		return nil, fmt.Errorf("database: %w", err)
 	}
-	return &Store{pool, key}, nil
+	few := config.Copy()
+	few.MaxConns = 2
+	leases, err := pgxpool.NewWithConfig(ctx, few)
+	if err != nil {
+		pool.Close()
+		return nil, err
+	}
+	s := &Store{pool: pool, leases: leases, key: key, poked: make(chan struct{}, 1), plans: map[int64]*Plan{}, rehearsals: map[int64]*view.Rehearsal{}}
+	appending, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	s.cancel = cancel
+	s.ended.Go(func() { s.appendAlways(appending) })
+	return s, nil
 }
 
 func migrate(ctx context.Context, db *sql.DB) error {
@@ -77,8 +121,17 @@ func migrate(ctx context.Context, db *sql.DB) error {
 	return err
 }
 
-// Close ends all connections.
-func (s *Store) Close() { s.pool.Close() }
+// Close chains what has happened, as far as that goes at once, and ends all
+// connections.
+func (s *Store) Close() {
+	s.cancel()
+	s.ended.Wait()
+	last, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	s.AppendRecord(last) // else the next server does
+	s.leases.Close()
+	s.pool.Close()
+}
 
 // Ready tells whether the database answers.
 func (s *Store) Ready(ctx context.Context) error { return s.pool.Ping(ctx) }
@@ -113,6 +166,15 @@ func many[T any](ctx context.Context, q querier, sql string, args ...any) ([]T, 
 		return nil, err
 	}
 	return pgx.CollectRows(rows, pgx.RowToStructByName[T])
+}
+
+// lax is many where the rows lack some of T's fields, which stay zero.
+func lax[T any](ctx context.Context, q querier, sql string, args ...any) ([]T, error) {
+	rows, err := q.Query(ctx, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByNameLax[T])
 }
 
 // utc gives a time without its monotonic part, as the database would.

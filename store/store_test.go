@@ -55,7 +55,7 @@ func started(t *testing.T, s *Store, n int) (changeID int64) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan := &change.Plan{Change: id, Revision: 1, Scripts: "scripts", Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, StopAfter: n}}
+	plan := &change.Plan{Change: id, Revision: 1, Scripts: "scripts", Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, PauseAfter: n}}
 	for _, h := range all[:n] {
 		plan.Leaves = append(plan.Leaves, change.Leaf{HostID: h.ID, Host: h.Name, Files: []change.LeafFile{}})
 	}

@@ -11,8 +11,9 @@ import (
 
 // Group gathers the hosts on which a change comes to the same.
 type Group struct {
-	Key         string            `json:"key"` // 12 hex digits
-	Hosts       []string          `json:"hosts"`
+	Key         string            `json:"key"`   // 12 hex digits
+	Hosts       []string          `json:"hosts"` // the first of them
+	Count       int               `json:"count"`
 	Diff        string            `json:"diff"`
 	Alterations []conf.Alteration `json:"alterations"`
 	Act         string            `json:"act"`
@@ -33,8 +34,8 @@ func SortGroups(groups []Group) {
 		switch {
 		case stops(a.Findings) != stops(b.Findings):
 			return stops(a.Findings)
-		case len(a.Hosts) != len(b.Hosts):
-			return len(a.Hosts) < len(b.Hosts)
+		case a.Count != b.Count:
+			return a.Count < b.Count
 		}
 		return a.Key < b.Key
 	})

@@ -3,6 +3,7 @@ package change
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
 
 	"wladder/core/conf"
 	"wladder/core/ladder"
@@ -10,26 +11,38 @@ import (
 	"wladder/core/record"
 )
 
-// Plan is what is to happen, frozen. Its digest is what people approve.
-type Plan struct {
-	Change        int64              `json:"change"`
-	Revision      int                `json:"revision"`
+// PlanVersion is the format in which plans are made now. Older ones are read
+// for ever; see DecodePlanV1.
+const PlanVersion = 2
+
+// Head is what a plan says of all its hosts. With the leaves, one per host, it
+// is what is to happen, frozen.
+type Head struct {
+	Version  int            `json:"version"`
+	Change   int64          `json:"change"`
+	Revision int            `json:"revision"`
+	Hosts    int            `json:"hosts"`
+	Scripts  string         `json:"scripts"` // hash of the host scripts
+	Policy   ladder.Policy  `json:"ladder"`
+	Secrets  map[string]int `json:"secrets"` // versions by name
+	Parts    []Part         `json:"parts"`   // in the order in which they are acted on
+}
+
+// Part is what a plan says of one service instance.
+type Part struct {
 	Service       string             `json:"service"`
 	ServiceDigest string             `json:"service_digest"`
-	Scripts       string             `json:"scripts"` // hash of the host scripts
-	Probes        []probe.Probe      `json:"probes"`
+	Unit          string             `json:"unit"`
+	Trial         Trial              `json:"trial"`
 	InForce       []probe.Probe      `json:"in_force"`
+	Probes        []probe.Probe      `json:"probes"`
 	Commands      map[string]Command `json:"commands"`
 	Logs          *Logs              `json:"logs,omitempty"`
 	FrontDoor     *FrontDoor         `json:"front_door,omitempty"`
-	Trial         Trial              `json:"trial"`
-	Unit          string             `json:"unit"`
 	Settle        ladder.Span        `json:"settle"`
-	Guard         ladder.Span        `json:"guard"` // after which a host undoes what nobody confirmed
-	Policy        ladder.Policy      `json:"policy"`
-	Heaviest      Act                `json:"heaviest"` // brings the service back where it does not run
-	Secrets       map[string]int     `json:"secrets"`  // versions by name
-	Leaves        []Leaf             `json:"leaves"`   // by host name
+	Guarded       bool               `json:"guarded,omitempty"` // it carries our own way in
+	Guard         ladder.Span        `json:"guard"`             // after which a host undoes what nobody confirmed
+	Heaviest      Act                `json:"heaviest"`          // brings the service back where it does not run
 }
 
 // Leaf is one host's part of a plan.
@@ -37,11 +50,18 @@ type Leaf struct {
 	HostID  int64      `json:"host_id"`
 	Host    string     `json:"host"`
 	Address string     `json:"address"`
+	Login   string     `json:"login"`
+	Sudo    bool       `json:"sudo"`
 	HostKey string     `json:"host_key"`
 	Stage   int        `json:"stage"`
-	Files   []LeafFile `json:"files"` // in the order in which they are placed
-	Act     Act        `json:"act"`
-	Shown   []string   `json:"shown"` // what the trial's dump must print
+	Parts   []LeafPart `json:"parts"` // of the head, as many in the same order
+}
+
+// LeafPart is what is to happen to one service instance on one host.
+type LeafPart struct {
+	Files []LeafFile `json:"files"` // in the order in which they are placed
+	Act   Act        `json:"act"`
+	Shown []string   `json:"shown"` // what the trial's dump must print
 }
 
 // LeafFile is one path of a leaf: how it stands, and how it is to stand.
@@ -79,12 +99,26 @@ func (c Copy) Ref(id func([]byte) string) CopyRef {
 	return r
 }
 
-// Digest is SHA-256 over the plan's canonical encoding (RFC 8785), in hex.
-func (p Plan) Digest() (digest string, encoded []byte, err error) {
-	encoded, err = record.Canonical(p)
-	if err != nil {
-		return "", nil, err
+// Frozen gives a head or a leaf as it is stored (RFC 8785), and its digest:
+// SHA-256 over just those bytes, in hex.
+func Frozen(v any) (digest string, stored []byte, err error) {
+	stored, err = record.Canonical(v)
+	return DigestOf(stored), stored, err
+}
+
+// DigestOf is SHA-256 over stored bytes, in hex.
+func DigestOf(stored []byte) string {
+	sum := sha256.Sum256(stored)
+	return hex.EncodeToString(sum[:])
+}
+
+// PlanDigest is what people approve: SHA-256, in hex, over the stored bytes of
+// the head and, in their order, the digests of the leaves, a line each.
+func PlanDigest(head []byte, leaves []string) string {
+	h := sha256.New()
+	fmt.Fprintf(h, "%s\n", head)
+	for _, digest := range leaves {
+		fmt.Fprintf(h, "%s\n", digest)
 	}
-	sum := sha256.Sum256(encoded)
-	return hex.EncodeToString(sum[:]), encoded, nil
+	return hex.EncodeToString(h.Sum(nil))
 }

@@ -39,8 +39,9 @@ type Service struct {
 	Probes    []probe.Probe      `yaml:"probes"`
 	Logs      *Logs              `yaml:"logs"`
 	FrontDoor *FrontDoor         `yaml:"front-door"`
-	Settle    Duration           `yaml:"settle"` // how long to wait until first well; 15s where unset
-	Guard     Duration           `yaml:"guard"`  // how long a host waits for us before it undoes a change; reckoned where unset
+	Settle    Duration           `yaml:"settle"`  // how long to wait until first well; 15s where unset
+	Guarded   bool               `yaml:"guarded"` // it carries our own way in: its guard stays short during the soak, too
+	Guard     Duration           `yaml:"guard"`   // how long a host waits for us before it undoes a change; reckoned where unset
 
 	Source []byte `yaml:"-"`
 	Digest string `yaml:"-"` // SHA-256 of Source, in hex

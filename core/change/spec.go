@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml"
 
@@ -291,10 +292,10 @@ func (s *Scalar) UnmarshalYAML(read func(any) error) error {
 
 // LadderSpec is a staging policy as written.
 type LadderSpec struct {
-	Stages    []StageSpec `yaml:"stages"`
-	AtOnce    int         `yaml:"at_once"`
-	Soak      Duration    `yaml:"soak"`
-	StopAfter int         `yaml:"stop_after"`
+	Stages     []StageSpec `yaml:"stages"`
+	AtOnce     int         `yaml:"at_once"`
+	Soak       *Duration   `yaml:"soak"` // 15s where unset
+	PauseAfter int         `yaml:"pause_after"`
 }
 
 // StageSpec is "3", "25%" or an expression, or a mapping of hosts and gate.
@@ -371,11 +372,17 @@ func (s *Spec) Expected() (low, high int, err error) {
 	return low, high, nil
 }
 
+// defaultSoak is how long a host is watched before it counts as done.
+const defaultSoak = ladder.Span(15 * time.Second)
+
 // Policy gives the ladder with its defaults: one host first, then a quarter,
-// then all; four at once; stop at the first failure.
+// then all; four at once; a soak of 15 s; pause at the first failure.
 func (s *Spec) Policy() (ladder.Policy, error) {
 	l := s.Ladder
-	p := ladder.Policy{AtOnce: l.AtOnce, StopAfter: l.StopAfter, Soak: ladder.Span(l.Soak)}
+	p := ladder.Policy{AtOnce: l.AtOnce, PauseAfter: l.PauseAfter, Soak: defaultSoak}
+	if l.Soak != nil {
+		p.Soak = ladder.Span(*l.Soak)
+	}
 	if len(l.Stages) == 0 {
 		l.Stages = []StageSpec{{Hosts: "1"}, {Hosts: "25%"}, {Hosts: "100%"}}
 	}

@@ -18,10 +18,10 @@ type Span int64
 
 // Policy is a ladder: how a climb is staged.
 type Policy struct {
-	Stages    []Stage `json:"stages"`
-	AtOnce    int     `json:"at_once"`
-	Soak      Span    `json:"soak"`
-	PauseAfter int    `json:"pause_after"` // failed hosts in a stage at which the climb pauses
+	Stages     []Stage `json:"stages"`
+	AtOnce     int     `json:"at_once"`
+	Soak       Span    `json:"soak"`
+	PauseAfter int     `json:"pause_after"` // failed hosts in a stage at which the climb pauses
 }
 
 // Stage takes hosts up to a count or share of all, counted from the bottom of

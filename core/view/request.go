@@ -48,10 +48,16 @@ type (
 	Created struct {
 		ID int64 `json:"id"`
 	}
+	// Exclusion takes a host out of an approved plan.
+	Exclusion struct {
+		Host    string `json:"host"`
+		Because string `json:"because"`
+	}
 	// Verification says whether the record holds.
 	Verification struct {
 		Holds   bool   `json:"holds"`
 		Entries int64  `json:"entries"`
+		Waiting int    `json:"waiting"` // happened, and not chained yet
 		Hash    string `json:"hash"`
 		Broken  string `json:"broken"` // where and how, if it does not hold
 	}

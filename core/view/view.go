@@ -84,6 +84,7 @@ type ChangeDetail struct {
 	Where     string     `json:"where"`
 	Rehearsal *Rehearsal `json:"rehearsal,omitempty"`
 	Approvals []Approval `json:"approvals"`
+	LeftOut   []LeftOut  `json:"left_out"`
 	Climb     *Climb     `json:"climb,omitempty"`
 }
 
@@ -95,6 +96,19 @@ type Approval struct {
 	Because string    `json:"because"`
 	At      time.Time `json:"at"`
 }
+
+// LeftOut is a host that was taken out of a plan after it was offered.
+type LeftOut struct {
+	Host    string    `json:"host"`
+	Digest  string    `json:"digest"`
+	Account string    `json:"account"`
+	Because string    `json:"because"`
+	At      time.Time `json:"at"`
+}
+
+// GroupHosts is how many hosts a diff group names in a change's summary; the
+// others are read by the page.
+const GroupHosts = 50
 
 // Rehearsal is a read-only pass over the target hosts.
 type Rehearsal struct {
@@ -135,7 +149,21 @@ type Climb struct {
 	StartedBy string            `json:"started_by"`
 	StartedAt time.Time         `json:"started_at"`
 	EndedAt   *time.Time        `json:"ended_at,omitempty"`
-	Runs      []HostRun         `json:"runs"`
+	Rungs     []Rung            `json:"rungs"` // from the bottom up
+}
+
+// Rung counts the hosts of one stage by state.
+type Rung struct {
+	Stage  int    `json:"stage"` // from 0
+	Hosts  int    `json:"hosts"`
+	Counts Counts `json:"counts"`
+}
+
+// Runs is a page of host runs, or what changed of them.
+type Runs struct {
+	AsOf time.Time `json:"as_of"` // ask for what changed since
+	More bool      `json:"more"`  // there are further ones, behind the last
+	Runs []HostRun `json:"runs"`
 }
 
 // HostRun is one host's part of a climb.
@@ -149,6 +177,7 @@ type HostRun struct {
 	Why       string          `json:"why"` // in words, where it did not end as wanted
 	Files     ladder.Files    `json:"files"`
 	Process   ladder.Process  `json:"process"`
+	Proof     ladder.Proof    `json:"proof,omitempty"` // what a done run rests on
 	UpdatedAt time.Time       `json:"updated_at"`
 	Steps     []StepTaken     `json:"steps,omitempty"`
 }

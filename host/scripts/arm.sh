@@ -1,6 +1,6 @@
 # arm.sh FENCE RUN SECONDS: arms the host's own way back: after SECONDS, or at
 # the next boot, whichever comes first, everything that the run placed is put
-# back, unless it is disarmed before. The guard itself comes as tar on stdin:
+# back, unless it is disarmed before, or pushed on. The guard itself comes as tar on stdin:
 # guard.sh, set (PATH BASE CANDIDATE lines, paths in base64), unit, seconds,
 # light and heavy (commands). Arming again begins the time anew.
 fence "$1"
@@ -50,7 +50,10 @@ END
 	ln -sf "$boot_unit" "$boot_wants/wladder-guard.service"
 	sync "$boot_wants/." "${boot_unit%/*}/."
 fi
-rm -f "$run/placed"
+rm -f "$run/placed" "$run/guard.undone"
+read -r up _ </proc/uptime
+printf '%s\n' "$((${up%%.*} + seconds))" >"$run/deadline"
+sync "$run/deadline"
 printf '%s\n' "$seconds" >"$run/pending.new"
 sync "$run/pending.new"
 rm -f "$state/ended/$id"

@@ -5,14 +5,15 @@ shift 2
 
 failure() { printf '{"n":%s,"failure":"%s"}\n' "$n" "$(b64 "$1")"; }
 
-# ask_process NAME: as /proc/PID/comm has it, at most 15 letters.
+# ask_process NAME: as /proc/PID/comm has it, at most 15 letters. Only for those
+# that fit is another program started.
 ask_process() {
 	want=$1
 	while [ "${#want}" -gt 15 ]; do want=${want%?}; done
 	count=0 users='' age=-1 hertz=$(getconf CLK_TCK)
 	read -r up _ </proc/uptime
 	for dir in /proc/[0-9]*; do
-		name=$(cat "$dir/comm" 2>/dev/null) || continue
+		{ IFS= read -r name <"$dir/comm"; } 2>/dev/null || continue
 		if [ "$name" != "$want" ]; then continue; fi
 		stat=$(cat "$dir/stat" 2>/dev/null) || continue
 		user=$(stat -c %U -- "$dir" 2>/dev/null) || continue
@@ -67,7 +68,7 @@ ask_command() {
 	seconds=$1
 	shift
 	into=$(mktemp)
-	timeout -k 2 "$seconds" "$@" >"$into" 2>&1 </dev/null && code=0 || code=$?
+	timeout -k 2 "$seconds" "$@" >"$into" 2>&1 </dev/null 3>&- && code=0 || code=$?
 	printf '{"n":%s,"exit":%s,"output":"%s"}\n' "$n" "$code" "$(head -c 65536 -- "$into" | base64 | tr -d '\n')"
 	rm -f "$into"
 }

@@ -3,12 +3,7 @@
 fence "$1"
 id=$2
 shift 2
-n=0
-for path; do
-	beside=${path%/*}/.wladder-$id-$n
-	rm -f -- "$beside.new" "$beside.old" "$beside.back"
-	n=$((n + 1))
-done
+tidy "$id" "$@"
 if disarmed "$id"; then
 	printf '{"disarmed":true}\n'
 else

@@ -5,6 +5,35 @@
 boot_unit=/etc/systemd/system/wladder-guard.service
 boot_wants=/etc/systemd/system/sysinit.target.wants
 
+# left RUN: how many seconds its guard has still to wait. The deadline is in the
+# host's uptime, which no clock that is set can move.
+left() {
+	due=$(cat "$state/runs/$1/deadline" 2>/dev/null) || due=0
+	read -r up _ </proc/uptime
+	printf %s "$((${due:-0} - ${up%%.*}))"
+}
+
+# push RUN SECONDS: has an armed guard wait for SECONDS from now, at least.
+push() {
+	if [ -e "$state/pending/$1" ] && [ "$(left "$1")" -lt "$2" ]; then
+		read -r up _ </proc/uptime
+		printf '%s\n' "$((${up%%.*} + $2))" >"$state/runs/$1/deadline.new"
+		mv -f -T -- "$state/runs/$1/deadline.new" "$state/runs/$1/deadline"
+	fi
+}
+
+# tidy RUN PATH...: removes what a script that was cut may have left beside the
+# paths.
+tidy() {
+	id=$1 n=0
+	shift
+	for path; do
+		beside=${path%/*}/.wladder-$id-$n
+		rm -f -- "$beside.new" "$beside.old" "$beside.back"
+		n=$((n + 1))
+	done
+}
+
 # quiet_timer RUN: takes the run's timer away, if it has one.
 quiet_timer() {
 	if managed; then systemctl stop "wladder-guard-$1.timer" 2>/dev/null || :; fi
@@ -27,7 +56,8 @@ ended_firing() {
 	unguarded
 }
 
-# disarmed RUN: did taking the guard away win? Twice is the same as once.
+# disarmed RUN: did taking the guard away win? Twice is the same as once. The one
+# rename of the marker decides; on the way forward it is the confirmation.
 disarmed() {
 	if mv -T -- "$state/pending/$1" "$state/ended/$1" 2>/dev/null; then
 		printf 'disarmed\n' >"$state/ended/$1"

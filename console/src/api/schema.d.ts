@@ -712,7 +712,7 @@ export interface components {
             /** Format: int64 */
             soak: number;
             stages: components["schemas"]["Stage"][];
-            stop_after: number;
+            pause_after: number;
         };
         Problem: {
             detail: string;

@@ -1,0 +1,151 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+
+	"wladder/core/change"
+)
+
+// Plan is a stored plan that was held against its digest.
+type Plan struct {
+	ID     int64
+	Digest string
+	Head   change.Head
+
+	leaves map[int64]string      // digests by host
+	old    map[int64]change.Leaf // of version 1, whose leaves have no digests
+}
+
+// plansKept is how many plans a process keeps: those that climb, and those that
+// are looked at.
+const plansKept = 16
+
+// Plan gives a plan. It is read and checked once per process: what people
+// approved is hashed as it was stored, never encoded anew.
+func (s *Store) Plan(ctx context.Context, id int64) (*Plan, error) {
+	s.mu.Lock()
+	p := s.plans[id]
+	s.mu.Unlock()
+	if p != nil {
+		return p, nil
+	}
+	p, err := readPlan(ctx, s.pool, id)
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.plans) >= plansKept {
+		clear(s.plans)
+	}
+	s.plans[id] = p
+	return p, nil
+}
+
+// readPlan reads a plan and all its digests, and holds them together.
+func readPlan(ctx context.Context, q querier, id int64) (*Plan, error) {
+	row, err := one[struct {
+		Version int
+		Digest  string
+		Head    string
+	}](ctx, q, fmt.Sprintf("plan %d", id), `select version, digest, head from plans where id = $1`, id)
+	if err != nil {
+		return nil, err
+	}
+	p := &Plan{ID: id, Digest: row.Digest, leaves: map[int64]string{}, old: map[int64]change.Leaf{}}
+	altered := conflict("the stored plan is not the one with digest %.12s; nothing is carried out", row.Digest)
+	switch {
+	case row.Version == 1:
+		if change.DigestOf([]byte(row.Head)) != row.Digest {
+			return nil, altered
+		}
+		var leaves []change.Leaf
+		if p.Head, leaves, err = change.DecodePlanV1([]byte(row.Head)); err != nil {
+			return nil, err
+		}
+		for _, l := range leaves {
+			p.old[l.HostID] = l
+		}
+		return p, nil
+	case row.Version > change.PlanVersion:
+		return nil, conflict("the plan %.12s is of version %d; this server reads up to %d. Upgrade it", row.Digest, row.Version, change.PlanVersion)
+	}
+	rows, err := many[struct {
+		HostID int64
+		Digest string
+	}](ctx, q, `select host_id, digest from leaves where plan = $1 order by n`, id)
+	if err != nil {
+		return nil, err
+	}
+	digests := make([]string, len(rows))
+	for i, r := range rows {
+		digests[i], p.leaves[r.HostID] = r.Digest, r.Digest
+	}
+	if change.PlanDigest([]byte(row.Head), digests) != row.Digest {
+		return nil, altered
+	}
+	return p, json.Unmarshal([]byte(row.Head), &p.Head)
+}
+
+// Leaf gives one host's part of a plan, held against the plan's digest.
+func (s *Store) Leaf(ctx context.Context, p *Plan, hostID int64) (leaf change.Leaf, err error) {
+	if l, ok := p.old[hostID]; ok {
+		return l, nil
+	}
+	digest, ok := p.leaves[hostID]
+	if !ok {
+		return leaf, &NotFound{"this host in the plan"}
+	}
+	var body string
+	if err := s.pool.QueryRow(ctx, `select body from leaves where plan = $1 and host_id = $2`, p.ID, hostID).Scan(&body); err != nil {
+		return leaf, err
+	}
+	if change.DigestOf([]byte(body)) != digest {
+		return leaf, conflict("the stored leaf of a host is not the one that was approved; nothing is carried out there")
+	}
+	return leaf, json.Unmarshal([]byte(body), &leaf)
+}
+
+// keepPlan stores a plan.
+func keepPlan(ctx context.Context, tx pgx.Tx, head change.Head, leaves []change.Leaf) (id int64, digest string, err error) {
+	_, stored, err := change.Frozen(head)
+	if err != nil {
+		return 0, "", err
+	}
+	rows, digests := make([][]any, len(leaves)), make([]string, len(leaves))
+	for i, l := range leaves {
+		d, body, err := change.Frozen(l)
+		if err != nil {
+			return 0, "", err
+		}
+		rows[i], digests[i] = []any{int64(0), i, l.HostID, l.Stage, d, string(body)}, d
+	}
+	digest = change.PlanDigest(stored, digests)
+	if err := tx.QueryRow(ctx, `insert into plans (change, revision, version, digest, head, hosts) values ($1, $2, $3, $4, $5, $6) returning id`,
+		head.Change, head.Revision, head.Version, digest, string(stored), len(leaves)).Scan(&id); err != nil {
+		return 0, "", err
+	}
+	for _, r := range rows {
+		r[0] = id
+	}
+	_, err = tx.CopyFrom(ctx, pgx.Identifier{"leaves"}, []string{"plan", "n", "host_id", "stage", "digest", "body"}, pgx.CopyFromRows(rows))
+	return id, digest, err
+}
+
+// planRow is the newest rehearsal's plan.
+type planRow struct {
+	ID       int64
+	Digest   string
+	Revision int
+}
+
+// newestPlan gives the plan of a change's newest rehearsal; its ID is 0 where
+// that came to none.
+func newestPlan(ctx context.Context, q querier, changeID int64) (planRow, error) {
+	return one[planRow](ctx, q, fmt.Sprintf("a plan of change %d", changeID), `select coalesce(p.id, 0) as id, coalesce(p.digest, '') as digest, r.revision
+		from rehearsals r left join plans p on p.id = r.plan where r.change = $1 and ended_at is not null order by r.id desc limit 1`, changeID)
+}

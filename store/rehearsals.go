@@ -1,0 +1,225 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"wladder/core/change"
+	"wladder/core/expr"
+	"wladder/core/view"
+)
+
+// Targets is what a rehearsal sets out with: it stays so, whatever is loaded
+// meanwhile.
+type Targets struct {
+	Revision      int
+	ServiceDigest string
+	Secrets       map[string]int // versions by name
+	Findings      []change.Finding
+	Hosts         []view.Host
+}
+
+// BeginRehearsal notes that a rehearsal has begun; whoever claims it carries it
+// out. One of the same change that still goes on ends.
+func (s *Store) BeginRehearsal(ctx context.Context, actor string, id int64, t Targets) (rehearsal int64, err error) {
+	ids, names := make([]int64, len(t.Hosts)), make([]string, len(t.Hosts))
+	for i, h := range t.Hosts {
+		ids[i], names[i] = h.ID, h.Name
+	}
+	if t.Secrets == nil {
+		t.Secrets = map[string]int{}
+	}
+	err = s.tx(ctx, func(tx pgx.Tx) error {
+		c, err := lockChange(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		if _, ok := change.Next(c.State, change.RehearsalDone); !ok {
+			return conflict("change %d is %s; it cannot be rehearsed now", id, c.State)
+		}
+		if t.Revision != c.Revision {
+			return conflict("change %d was edited meanwhile; rehearse it again", id)
+		}
+		if _, err := tx.Exec(ctx, `update rehearsals set ended_at = now(), fence = fence + 1, findings = $2 where change = $1 and ended_at is null`, id,
+			[]change.Finding{{Level: change.StopLevel, Code: "begun-anew", Text: "somebody began another rehearsal of this change; this one ended there"}}); err != nil {
+			return err
+		}
+		if err := tx.QueryRow(ctx, `insert into rehearsals (change, revision, started_by, hosts, service_digest, secrets, findings) values ($1, $2, $3, $4, $5, $6, $7) returning id`,
+			id, t.Revision, actor, len(t.Hosts), t.ServiceDigest, t.Secrets, orEmpty(t.Findings)).Scan(&rehearsal); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `insert into rehearsed_hosts (rehearsal, host_id, host) select $1, t.id, t.host from unnest($2::bigint[], $3::text[]) as t(id, host)`, rehearsal, ids, names); err != nil {
+			return err
+		}
+		return s.happened(ctx, tx, actor, "rehearsal.begun", id, subject(id), map[string]any{"revision": t.Revision, "hosts": len(t.Hosts)})
+	})
+	return rehearsal, err
+}
+
+// Rehearsing is a rehearsal that this server carries out.
+type Rehearsing struct {
+	ID            int64
+	Change        int64
+	Revision      int
+	StartedBy     string
+	Source        string // of the revision
+	ServiceDigest string
+	Secrets       map[string]int
+	Findings      []change.Finding
+	Fence         int64
+	lease         time.Duration
+}
+
+// ClaimRehearsals takes rehearsals that nobody carries out, or whose lease has
+// lapsed.
+func (s *Store) ClaimRehearsals(ctx context.Context, me Server, limit int) ([]*Rehearsing, error) {
+	type row struct {
+		ID, Change, Fence                int64
+		Revision                         int
+		StartedBy, Source, ServiceDigest string
+		Secrets                          map[string]int
+		Findings                         []change.Finding
+	}
+	rows, err := many[row](ctx, s.pool, `with free as (select id from rehearsals where ended_at is null and lease_until < now() order by id limit $3 for update skip locked),
+		claimed as (update rehearsals r set owner = $1, lease_until = now() + $2, fence = fence + 1 from free where r.id = free.id returning r.*)
+		select c.id, c.change, c.revision, c.started_by, v.source, c.service_digest, c.secrets, c.findings, c.fence from claimed c join revisions v on v.change = c.change and v.number = c.revision`, me.Name, me.Lease, limit)
+	all := make([]*Rehearsing, len(rows))
+	for i, r := range rows {
+		all[i] = &Rehearsing{r.ID, r.Change, r.Revision, r.StartedBy, r.Source, r.ServiceDigest, r.Secrets, r.Findings, r.Fence, me.Lease}
+	}
+	return all, err
+}
+
+// RenewRehearsals is RenewLeases for rehearsals.
+func (s *Store) RenewRehearsals(ctx context.Context, me Server, fences map[int64]int64) (kept map[int64]bool, err error) {
+	kept = map[int64]bool{}
+	for id, fence := range fences {
+		tag, err := s.leases.Exec(ctx, `update rehearsals set lease_until = now() + $3 where id = $1 and fence = $2 and ended_at is null`, id, fence, me.Lease)
+		if err != nil {
+			return nil, err
+		}
+		kept[id] = tag.RowsAffected() == 1
+	}
+	return kept, nil
+}
+
+// ReleaseRehearsal lets go of a rehearsal between two hosts.
+func (s *Store) ReleaseRehearsal(ctx context.Context, r *Rehearsing) error {
+	_, err := s.pool.Exec(ctx, `update rehearsals set owner = '', lease_until = '-infinity' where id = $1 and fence = $2`, r.ID, r.Fence)
+	return err
+}
+
+// Unread gives the targets of a rehearsal that were not read yet.
+func (s *Store) Unread(ctx context.Context, rehearsal int64) ([]view.Host, error) {
+	return many[view.Host](ctx, s.pool, hostColumns+`where id in (select host_id from rehearsed_hosts where rehearsal = $1 and not read) order by name`, rehearsal)
+}
+
+// Read is what a rehearsal found on one host.
+type Read struct {
+	view.RehearsedHost
+	Leaf     []byte // its part of the plan, still without its stage; nil where it has none
+	Contents [][]byte
+}
+
+// mine compares the fence within a transaction, and renews the lease.
+func (r *Rehearsing) mine(ctx context.Context, tx pgx.Tx) error {
+	tag, err := tx.Exec(ctx, `update rehearsals set lease_until = now() + $3 where id = $1 and fence = $2 and ended_at is null`, r.ID, r.Fence, r.lease)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = conflict("rehearsal %d was taken over", r.ID)
+	}
+	return err
+}
+
+// AddRead keeps what was found on some hosts. It may be repeated.
+func (s *Store) AddRead(ctx context.Context, r *Rehearsing, all []Read) error {
+	var contents [][]byte
+	for _, h := range all {
+		contents = append(contents, h.Contents...)
+	}
+	if err := s.keepContents(ctx, contents); err != nil {
+		return err
+	}
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		if err := r.mine(ctx, tx); err != nil {
+			return err
+		}
+		var batch pgx.Batch
+		groups := map[string]bool{}
+		for _, h := range all {
+			if !groups[h.Group] {
+				groups[h.Group] = true
+				batch.Queue(`insert into diff_groups (rehearsal, key, diff, alterations, act, findings) values ($1, $2, $3, $4, $5, $6) on conflict do nothing`,
+					r.ID, h.Group, h.Diff, orEmpty(h.Alterations), h.Act, orEmpty(h.Findings))
+			}
+			var leaf *string
+			if h.Leaf != nil {
+				text := string(h.Leaf)
+				leaf = &text
+			}
+			batch.Queue(`update rehearsed_hosts set read = true, grp = $3, probes = $4, leaf = $5 where rehearsal = $1 and host_id = $2`, r.ID, h.HostID, h.Group, orEmpty(h.Probes), leaf)
+		}
+		return tx.SendBatch(ctx, &batch).Close()
+	})
+}
+
+// Planned is a leaf in the making, with what ladders know of its host.
+type Planned struct {
+	Leaf []byte
+	Host expr.Host
+}
+
+// PlannedLeaves gives the leaves of a rehearsal, by host.
+func (s *Store) PlannedLeaves(ctx context.Context, rehearsal int64) ([]Planned, error) {
+	rows, err := many[struct {
+		Leaf   string
+		Name   string
+		Labels map[string]string
+		Traits expr.Traits
+	}](ctx, s.pool, `select r.leaf, h.name, h.labels, h.traits from rehearsed_hosts r join hosts h on h.id = r.host_id where rehearsal = $1 and leaf is not null order by h.name`, rehearsal)
+	all := make([]Planned, len(rows))
+	for i, r := range rows {
+		all[i] = Planned{[]byte(r.Leaf), expr.Host{Name: r.Name, Labels: r.Labels, Traits: r.Traits}}
+	}
+	return all, err
+}
+
+// EndRehearsal keeps the outcome; a nil head leaves the change a draft.
+func (s *Store) EndRehearsal(ctx context.Context, r *Rehearsing, findings []change.Finding, head *change.Head, leaves []change.Leaf) error {
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		c, err := lockChange(ctx, tx, r.Change)
+		if err != nil {
+			return err
+		}
+		if err := r.mine(ctx, tx); err != nil {
+			return err
+		}
+		if head != nil && head.Revision != c.Revision {
+			head = nil
+			findings = append(findings, change.Finding{Level: change.StopLevel, Code: "edited", Text: "the change was edited while it was rehearsed; rehearse it again"})
+		}
+		event, body := change.Edited, map[string]any{"revision": r.Revision, "findings": len(findings)}
+		var plan *int64
+		if head != nil {
+			id, digest, err := keepPlan(ctx, tx, *head, leaves)
+			if err != nil {
+				return err
+			}
+			plan, event = &id, change.RehearsalDone
+			body["digest"], body["hosts"] = digest, len(leaves)
+		}
+		if _, ok := change.Next(c.State, event); ok { // it may have been withdrawn meanwhile
+			if err := move(ctx, tx, c, event); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.Exec(ctx, `update rehearsals set ended_at = now(), owner = '', findings = $2, plan = $3 where id = $1`, r.ID, orEmpty(findings), plan); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `update rehearsed_hosts set leaf = null where rehearsal = $1 and leaf is not null`, r.ID); err != nil {
+			return err
+		}
+		return s.happened(ctx, tx, r.StartedBy, "rehearsal.ended", r.Change, subject(r.Change), body)
+	})
+}

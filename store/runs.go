@@ -1,0 +1,232 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"wladder/core/ladder"
+	"wladder/core/probe"
+	"wladder/core/record"
+	"wladder/core/view"
+)
+
+// Claimed is a host run that a goroutine of this server works on. Every write
+// compares its fence: whoever takes the run over raises it.
+type Claimed struct {
+	ID       int64
+	Climb    int64
+	Change   int64
+	Plan     int64
+	HostID   int64
+	Host     string
+	Fence    int64
+	Run      ladder.Run
+	Baseline []probe.Verdict
+	Steps    int  // numbered so far
+	Begun    bool // the last of them has not ended
+
+	lease   time.Duration
+	written int64
+}
+
+// claimedRow is how the database gives one.
+type claimedRow struct {
+	ID, Climb, Change, Plan, HostID, Fence, Written int64
+	Host                                            string
+	State                                           ladder.RunState
+	Step, LostStep                                  ladder.Step
+	Files                                           ladder.Files
+	Process                                         ladder.Process
+	Proof                                           ladder.Proof
+	Why                                             string
+	Failed, Undone, Begun                           bool
+	Tries, Losses, Panics, N                        int
+	Since                                           *time.Time
+	Baseline                                        []probe.Verdict
+}
+
+func (r claimedRow) claimed(lease time.Duration) *Claimed {
+	c := &Claimed{
+		ID: r.ID, Climb: r.Climb, Change: r.Change, Plan: r.Plan, HostID: r.HostID, Host: r.Host, Fence: r.Fence, Baseline: r.Baseline, Steps: r.N, Begun: r.Begun, lease: lease, written: r.Written,
+		Run: ladder.Run{State: r.State, Step: r.Step, Lost: r.LostStep, Files: r.Files, Process: r.Process, Proof: r.Proof, Why: r.Why, Failed: r.Failed, Undone: r.Undone, Tries: r.Tries, Losses: r.Losses, Panics: r.Panics},
+	}
+	if r.Since != nil {
+		c.Run.Since = *r.Since
+	}
+	return c
+}
+
+// claim gives runs, chosen by the query free (id, host_id), to a server, with
+// the next fence of each host.
+const claim = `, raised as (update hosts h set fence = h.fence + 1 from free where h.id = free.host_id returning h.id, h.fence),
+	claimed as (update host_runs r set owner = $1, lease_until = now() + $2, fence = raised.fence, updated_at = now(), state = case when r.state = 'queued' then $3 else r.state end, step = case when r.state = 'queued' then $4 else r.step end
+		from free, raised where r.id = free.id and raised.id = free.host_id returning r.*)
+	select r.id, r.climb, c.change, c.plan, r.host_id, r.host, r.fence, r.written, r.state, r.step, r.lost_step, r.files, r.process, r.proof, r.why, r.failed, r.undone, r.tries, r.losses, r.panics, r.n, r.since, r.baseline,
+		coalesce((select outcome = '' from steps s where s.host_run = r.id and s.n = r.n), false) as begun
+	from claimed r join climbs c on c.id = r.climb order by r.id`
+
+func (s *Store) claimed(ctx context.Context, q querier, me Server, free string, args ...any) ([]*Claimed, error) {
+	rows, err := many[claimedRow](ctx, q, `with free as (`+free+`)`+claim, append([]any{me.Name, me.Lease, string(ladder.Start.State), string(ladder.Start.Step)}, args...)...)
+	all := make([]*Claimed, len(rows))
+	for i, r := range rows {
+		all[i] = r.claimed(me.Lease)
+	}
+	return all, err
+}
+
+// start starts up to n queued runs of a stage, any that no other climb is at
+// work on, and claims them.
+func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, stage int, me Server, n int) ([]*Claimed, error) {
+	started, err := s.claimed(ctx, tx, me, `select r.id, r.host_id from host_runs r where climb = $5 and stage = $6 and state = 'queued'
+		and not exists (select from host_runs o where o.host_id = r.host_id and o.`+underWay+`) order by id limit $7 for update`, c.ID, stage, n)
+	if err != nil || len(started) == 0 {
+		return nil, err
+	}
+	var batch pgx.Batch
+	for _, r := range started {
+		body, err := record.Canonical(moved{c.Change, "", r.Run.Files, r.Run.Process})
+		if err != nil {
+			return nil, err
+		}
+		batch.Queue(`insert into happened (actor, kind, subject, change, body) values ('wladderd', 'host.working', $1, $2, $3)`, "host/"+r.Host, c.Change, string(body))
+	}
+	s.poke()
+	return started, tx.SendBatch(ctx, &batch).Close()
+}
+
+// moved is the record's body for a host run that came into another state.
+type moved struct {
+	Change  int64          `json:"change"`
+	Why     string         `json:"why"`
+	Files   ladder.Files   `json:"files"`
+	Process ladder.Process `json:"process"`
+}
+
+// ClaimRuns takes host runs under way that nobody has, or whose lease has
+// lapsed, with a higher fence each.
+func (s *Store) ClaimRuns(ctx context.Context, me Server, limit int) ([]*Claimed, error) {
+	return s.claimed(ctx, s.pool, me, `select id, host_id from host_runs where `+underWay+` and lease_until < now() order by id limit $5 for update skip locked`, limit)
+}
+
+// RenewLeases keeps the runs that a server works on, given with their fences,
+// and says which of them are still its own.
+func (s *Store) RenewLeases(ctx context.Context, me Server, runs map[int64]int64) (kept map[int64]bool, err error) {
+	ids, fences := make([]int64, 0, len(runs)), make([]int64, 0, len(runs))
+	for id, fence := range runs {
+		ids, fences = append(ids, id), append(fences, fence)
+	}
+	rows, err := many[struct{ ID int64 }](ctx, s.leases, `update host_runs r set lease_until = now() + $3
+		from unnest($1::bigint[], $2::bigint[]) as mine(id, fence) where r.id = mine.id and r.fence = mine.fence and r.`+underWay+` returning r.id`, ids, fences, me.Lease)
+	kept = map[int64]bool{}
+	for _, r := range rows {
+		kept[r.ID] = true
+	}
+	return kept, err
+}
+
+// Release lets go of a host run between two steps.
+func (s *Store) Release(ctx context.Context, c *Claimed) error {
+	_, err := s.pool.Exec(ctx, `update host_runs set owner = '', lease_until = '-infinity' where id = $1 and fence = $2`, c.ID, c.Fence)
+	return err
+}
+
+// Progress is what a host run's goroutine writes at once.
+type Progress struct {
+	Steps    []view.StepTaken // that ended since the last write
+	Begin    time.Time        // where set, the run's step is begun now
+	Run      ladder.Run       // as it stands
+	Baseline []probe.Verdict  // nil leaves it
+	Placed   []Placed         // what stands on the host by our hand, once the run is done
+}
+
+// Placed is a path as a run left it.
+type Placed struct {
+	Path    string `json:"path"`
+	Kind    string `json:"kind"`
+	Content string `json:"content"`
+}
+
+// longest is how much of a note or reason is kept, in bytes.
+const longest = 4000
+
+// Write keeps how a host run goes on: steps, state and the record's entry, in
+// one statement that may be repeated. A *Conflict tells that another server has
+// the run now.
+func (s *Store) Write(ctx context.Context, c *Claimed, p Progress) error {
+	n := c.Steps
+	if c.Begun {
+		n-- // the first one that ended has its number
+	}
+	type row struct {
+		N       int            `json:"n"`
+		Step    ladder.Step    `json:"step"`
+		BegunAt time.Time      `json:"begun_at"`
+		EndedAt *time.Time     `json:"ended_at"`
+		Outcome ladder.Outcome `json:"outcome"`
+		Note    string         `json:"note"`
+	}
+	rows := []row{}
+	for _, t := range p.Steps {
+		n++
+		rows = append(rows, row{n, t.Step, t.BegunAt, t.EndedAt, t.Outcome, probe.Clip(t.Note, longest)})
+	}
+	if !p.Begin.IsZero() {
+		n++
+		rows = append(rows, row{N: n, Step: p.Run.Step, BegunAt: p.Begin})
+	}
+	r := p.Run
+	r.Why = probe.Clip(r.Why, longest)
+	var since *time.Time
+	if !r.Since.IsZero() {
+		since = &r.Since
+	}
+	told := r.State != c.Run.State
+	body, err := record.Canonical(moved{c.Change, r.Why, r.Files, r.Process})
+	if err != nil {
+		return err
+	}
+	var done int
+	err = s.pool.QueryRow(ctx, `with mine as (
+			update host_runs set state = $4, step = $5, lost_step = $6, files = $7, process = $8, proof = $9, why = $10, failed = $11, undone = $12, tries = $13, losses = $14, panics = $15, since = $16,
+				baseline = coalesce($17, baseline), n = $18, written = written + 1, updated_at = now(), lease_until = case when $5 = '' then '-infinity' else now() + $19 end, owner = case when $5 = '' then '' else owner end
+			where id = $1 and fence = $2 and written = $3 returning id, host_id, host),
+		taken as (insert into steps (host_run, n, step, fence, begun_at, ended_at, outcome, note)
+			select mine.id, t.n, t.step, $2, t.begun_at, t.ended_at, t.outcome, t.note from mine, jsonb_to_recordset($20) as t(n int, step text, begun_at timestamptz, ended_at timestamptz, outcome text, note text)
+			on conflict (host_run, n) do update set ended_at = excluded.ended_at, outcome = excluded.outcome, note = excluded.note),
+		told as (insert into happened (actor, kind, subject, change, body) select 'wladderd', $21, 'host/' || mine.host, $22, $23 from mine where $24),
+		kept as (insert into placed (host_id, path, kind, content, host_run) select mine.host_id, t.path, t.kind, t.content, mine.id from mine, jsonb_to_recordset($25) as t(path text, kind text, content text))
+		select count(*) from mine`,
+		c.ID, c.Fence, c.written, string(r.State), string(r.Step), string(r.Lost), string(r.Files), string(r.Process), string(r.Proof), r.Why, r.Failed, r.Undone, r.Tries, r.Losses, r.Panics, since,
+		p.Baseline, n, c.lease, rows, "host."+string(r.State), c.Change, string(body), told, orEmpty(p.Placed)).Scan(&done)
+	if err != nil {
+		return err
+	}
+	if done == 0 {
+		// It may be this very write, whose answer was lost.
+		var fence, written int64
+		if err := s.pool.QueryRow(ctx, `select fence, written from host_runs where id = $1`, c.ID).Scan(&fence, &written); err != nil {
+			return err
+		}
+		if fence != c.Fence || written != c.written+1 {
+			return conflict("host run %d was taken over", c.ID)
+		}
+	}
+	if told {
+		s.poke()
+	}
+	c.Run, c.Steps, c.Begun = p.Run, n, !p.Begin.IsZero()
+	c.written++
+	if p.Baseline != nil {
+		c.Baseline = p.Baseline
+	}
+	return nil
+}
+
+func orEmpty[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}

@@ -1,0 +1,255 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"wladder/core/change"
+	"wladder/core/conf"
+	"wladder/core/ladder"
+	"wladder/core/view"
+)
+
+// Filter picks changes for a list; the zero of each picks all.
+type Filter struct {
+	State   change.State
+	Service string
+	Author  string
+	Before  int64 // changes with a lower number
+	Limit   int
+}
+
+const changeList = `select c.id, c.title, c.service, c.author, c.state, c.revision, c.created_at, c.updated_at,
+	coalesce((select l.state from climbs l where l.change = c.id order by l.id desc limit 1), '') as rolling,
+	coalesce((select coalesce(p.hosts, r.hosts) from rehearsals r left join plans p on p.id = r.plan where r.change = c.id and r.revision = c.revision and r.ended_at is not null order by r.id desc limit 1), 0)::int as hosts
+	from changes c `
+
+// Changes gives changes, the newest first.
+func (s *Store) Changes(ctx context.Context, f Filter) ([]view.Change, error) {
+	all, err := lax[view.Change](ctx, s.pool, changeList+`where ($1 = '' or c.state = $1) and ($2 = '' or c.service = $2) and ($3 = '' or c.author = $3) and ($4 = 0 or c.id < $4) order by c.id desc limit $5`,
+		string(f.State), f.Service, f.Author, f.Before, f.Limit)
+	if err != nil {
+		return nil, err
+	}
+	ids := make([]int64, len(all))
+	for i, c := range all {
+		ids[i] = c.ID
+	}
+	rows, err := many[struct {
+		Change int64
+		State  ladder.RunState
+		N      int
+	}](ctx, s.pool, `select c.change, r.state, count(*)::int as n from climbs c join host_runs r on r.climb = c.id
+		where c.id in (select max(id) from climbs where change = any($1) group by change) group by 1, 2`, ids)
+	if err != nil {
+		return nil, err
+	}
+	counts := map[int64]view.Counts{}
+	for _, r := range rows {
+		if counts[r.Change] == nil {
+			counts[r.Change] = view.Counts{}
+		}
+		counts[r.Change][r.State] = r.N
+	}
+	for i := range all {
+		if all[i].Counts = counts[all[i].ID]; all[i].Counts == nil {
+			all[i].Counts = view.Counts{}
+		}
+	}
+	return all, nil
+}
+
+// Change gives a change's summary, as of one moment: its size does not grow
+// with the number of hosts.
+func (s *Store) Change(ctx context.Context, id int64) (d *view.ChangeDetail, err error) {
+	err = pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		d, err = s.changeDetail(ctx, tx, id)
+		return err
+	})
+	return d, err
+}
+
+func (s *Store) changeDetail(ctx context.Context, q querier, id int64) (*view.ChangeDetail, error) {
+	rows, err := lax[view.Change](ctx, q, changeList+`where c.id = $1`, id)
+	if err != nil {
+		return nil, err
+	}
+	if len(rows) == 0 {
+		return nil, &NotFound{fmt.Sprintf("change %d", id)}
+	}
+	d := &view.ChangeDetail{Change: rows[0]}
+	if d.Source, _, err = source(ctx, q, id); err != nil {
+		return nil, err
+	}
+	if d.Rehearsal, err = s.rehearsalOf(ctx, q, id); err != nil {
+		return nil, err
+	}
+	if d.Approvals, err = many[view.Approval](ctx, q, `select account, verdict, digest, because, at from approvals where change = $1 order by id`, id); err != nil {
+		return nil, err
+	}
+	if d.LeftOut, err = many[view.LeftOut](ctx, q, `select host, digest, account, because, at from left_out where change = $1 order by at, host`, id); err != nil {
+		return nil, err
+	}
+	d.Climb, err = s.climbOf(ctx, q, id)
+	d.Counts = view.Counts{}
+	if d.Climb != nil {
+		for _, r := range d.Climb.Rungs {
+			for state, n := range r.Counts {
+				d.Counts[state] += n
+			}
+		}
+	}
+	return d, err
+}
+
+// rehearsalOf gives the newest rehearsal of a change, nil where there is none.
+// One that has ended stays as it is, and is kept in memory.
+func (s *Store) rehearsalOf(ctx context.Context, q querier, id int64) (*view.Rehearsal, error) {
+	type row struct {
+		view.Rehearsal
+		Plan int64
+	}
+	rows, err := lax[row](ctx, q, `select r.id, r.revision, r.started_by, r.begun_at, r.ended_at, coalesce(p.digest, '') as digest, r.hosts, coalesce(p.hosts, 0) as planned, r.findings, coalesce(r.plan, 0) as plan
+		from rehearsals r left join plans p on p.id = r.plan where r.change = $1 order by r.id desc limit 1`, id)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	s.mu.Lock()
+	kept := s.rehearsals[rows[0].ID]
+	s.mu.Unlock()
+	if kept != nil {
+		return kept, nil
+	}
+	r := rows[0].Rehearsal
+	r.EndedAt = utc(r.EndedAt)
+	type group struct {
+		Key         string
+		Hosts       []string
+		Count       int
+		Diff        string
+		Alterations []conf.Alteration
+		Act         string
+		Findings    []change.Finding
+	}
+	groups, err := many[group](ctx, q, `select g.key, h.hosts[1:$2] as hosts, cardinality(h.hosts) as count, g.diff, g.alterations, g.act, g.findings
+		from diff_groups g join (select grp, array_agg(host order by host) as hosts from rehearsed_hosts where rehearsal = $1 and read group by grp) h on h.grp = g.key where g.rehearsal = $1`, r.ID, view.GroupHosts)
+	if err != nil {
+		return nil, err
+	}
+	r.Groups = []change.Group{}
+	for _, g := range groups {
+		r.Groups = append(r.Groups, change.Group(g))
+		r.Read += g.Count
+	}
+	change.SortGroups(r.Groups)
+	if rows[0].Plan != 0 {
+		plan, err := s.Plan(ctx, rows[0].Plan)
+		if err != nil {
+			return nil, err
+		}
+		r.Policy = &plan.Head.Policy
+	}
+	if r.EndedAt != nil {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if len(s.rehearsals) >= plansKept {
+			clear(s.rehearsals)
+		}
+		s.rehearsals[r.ID] = &r
+	}
+	return &r, nil
+}
+
+// RehearsedHosts gives what a change's newest rehearsal found, by host name:
+// up to limit hosts behind after, of one diff group or, where that is empty, of
+// all.
+func (s *Store) RehearsedHosts(ctx context.Context, changeID int64, group, after string, limit int) ([]view.RehearsedHost, error) {
+	return lax[view.RehearsedHost](ctx, s.pool, `select r.host_id, r.host, r.grp as "group", g.diff, g.alterations, g.act, g.findings, r.probes
+		from rehearsed_hosts r join diff_groups g on g.rehearsal = r.rehearsal and g.key = r.grp
+		where r.rehearsal = (select max(id) from rehearsals where change = $1) and r.read and ($2 = '' or r.grp = $2) and r.host > $3 order by r.host limit $4`, changeID, group, after, limit)
+}
+
+// climbOf gives the newest climb of a change, nil where none.
+func (s *Store) climbOf(ctx context.Context, q querier, changeID int64) (*view.Climb, error) {
+	type row struct {
+		view.Climb
+		Plan int64
+	}
+	rows, err := lax[row](ctx, q, `select id, change, digest, state, why, started_by, started_at, ended_at, plan from climbs where change = $1 order by id desc limit 1`, changeID)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	c := rows[0].Climb
+	c.EndedAt = utc(c.EndedAt)
+	plan, err := s.Plan(ctx, rows[0].Plan)
+	if err != nil {
+		return nil, err
+	}
+	c.Policy = plan.Head.Policy
+	counts, err := many[struct {
+		Stage, N int
+		State    ladder.RunState
+	}](ctx, q, `select stage, state, count(*)::int as n from host_runs where climb = $1 group by 1, 2`, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	rungs := map[int]*view.Rung{}
+	for _, r := range counts {
+		if rungs[r.Stage] == nil {
+			rungs[r.Stage] = &view.Rung{Stage: r.Stage, Counts: view.Counts{}}
+		}
+		rungs[r.Stage].Hosts += r.N
+		rungs[r.Stage].Counts[r.State] = r.N
+	}
+	c.Rungs = []view.Rung{}
+	for _, stage := range slices.Sorted(maps.Keys(rungs)) {
+		c.Rungs = append(c.Rungs, *rungs[stage])
+	}
+	return &c, nil
+}
+
+const runColumns = `select id, host, stage, state, step, failed, why, files, process, proof, updated_at from host_runs r `
+
+// slack is how far behind a reader's moment it is read again: what was written
+// then may have come to light later. A reader merges by id.
+const slack = 5 * time.Second
+
+// Runs gives the runs of a change's newest climb, by number: up to limit behind
+// after, and of those what changed since then, where since is set.
+func (s *Store) Runs(ctx context.Context, changeID, after int64, since time.Time, state ladder.RunState, limit int) (out view.Runs, err error) {
+	if err := s.pool.QueryRow(ctx, `select now()`).Scan(&out.AsOf); err != nil {
+		return out, err
+	}
+	out.AsOf = out.AsOf.UTC()
+	var from *time.Time
+	if !since.IsZero() {
+		moment := since.Add(-slack)
+		from = &moment
+	}
+	out.Runs, err = lax[view.HostRun](ctx, s.pool, runColumns+`where climb = (select max(id) from climbs where change = $1) and id > $2 and ($3::timestamptz is null or updated_at >= $3) and ($4 = '' or state = $4)
+		order by id limit $5`, changeID, after, from, string(state), limit+1)
+	if out.More = len(out.Runs) > limit; out.More {
+		out.Runs = out.Runs[:limit]
+	}
+	out.Runs = orEmpty(out.Runs)
+	return out, err
+}
+
+// HostRun gives one host's run in the newest climb of a change, with its steps.
+func (s *Store) HostRun(ctx context.Context, changeID int64, host string) (view.HostRun, error) {
+	rows, err := lax[view.HostRun](ctx, s.pool, runColumns+`where host = $2 and climb = (select max(id) from climbs where change = $1)`, changeID, host)
+	if err != nil {
+		return view.HostRun{}, err
+	}
+	if len(rows) == 0 {
+		return view.HostRun{}, &NotFound{"a run of host " + host}
+	}
+	r := rows[0]
+	r.Steps, err = many[view.StepTaken](ctx, s.pool, `select step, begun_at, ended_at, outcome, note from steps where host_run = $1 order by n`, r.ID)
+	return r, err
+}
