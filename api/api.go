@@ -52,7 +52,7 @@ func New(c Config) *Server {
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Referrer-Policy", "no-referrer")
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
-		ctx.Request.Body = http.MaxBytesReader(ctx.Writer, ctx.Request.Body, 2<<20)
+		ctx.Request.Body = http.MaxBytesReader(ctx.Writer, ctx.Request.Body, longest(ctx.Request.URL.Path))
 	})
 	g.GET("/healthz", func(ctx *gin.Context) { ctx.String(http.StatusOK, "ok\n") })
 	g.GET("/readyz", func(ctx *gin.Context) {
@@ -70,6 +70,15 @@ func New(c Config) *Server {
 	// session is a cookie.
 	s.router = http.NewCrossOriginProtection().Handler(g)
 	return s
+}
+
+// longest bounds a request, in bytes: a list of ten thousand hosts is the longest
+// that anybody sends.
+func longest(path string) int64 {
+	if path == prefix+"/hosts" {
+		return 16 << 20
+	}
+	return 2 << 20
 }
 
 const prefix = "/api/v1"

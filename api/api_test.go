@@ -2,6 +2,7 @@ package api
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -40,7 +41,8 @@ var enums = map[reflect.Type][]string{
 	reflect.TypeFor[ladder.Step]():       append(append(append([]string{""}, words(ladder.Forward)...), words(ladder.Back)...), string(ladder.Look)),
 	reflect.TypeFor[ladder.ClimbState](): {"running", "paused", "waiting", "stopping", "completed", "stopped"},
 	reflect.TypeFor[ladder.Order]():      {"pause", "resume", "stop"},
-	reflect.TypeFor[ladder.Outcome]():    {"", "done", "failed", "unknown", "changed"},
+	reflect.TypeFor[ladder.Outcome]():    append([]string{""}, words(ladder.Outcomes)...),
+	reflect.TypeFor[ladder.Proof]():      {"in-force", "probes", "none"},
 	reflect.TypeFor[ladder.Files]():      {"old", "new", "mixed", "unknown"},
 	reflect.TypeFor[ladder.Process]():    {"old", "new", "down", "unknown"},
 	reflect.TypeFor[change.State]():      words(change.States),
@@ -53,6 +55,15 @@ func words[T ~string](all []T) []string {
 		out[i] = string(w)
 	}
 	return out
+}
+
+// queries are what calls take behind the path: numbers, texts or times.
+var queries = map[string]string{
+	"GET /record":                       "change after limit",
+	"GET /hosts":                        "after:text limit",
+	"GET /changes":                      "state:text service:text author:text before limit",
+	"GET /changes/{id}/runs":            "after since:date-time state:text limit",
+	"GET /changes/{id}/rehearsal/hosts": "group:text after:text limit",
 }
 
 // describe makes the API's description from the table of routes.
@@ -109,10 +120,13 @@ func describe(t *testing.T) []byte {
 				op.AddParameter(p)
 			}
 		}
-		if r.path == "/record" {
-			for _, name := range []string{"change", "after", "limit"} {
-				op.AddParameter(openapi3.NewQueryParameter(name).WithSchema(openapi3.NewInt64Schema()))
+		for _, q := range strings.Fields(queries[r.method+" "+r.path]) {
+			name, kind, _ := strings.Cut(q, ":")
+			schema := openapi3.NewInt64Schema()
+			if kind != "" {
+				schema = openapi3.NewStringSchema().WithFormat(strings.TrimPrefix(kind, "text"))
 			}
+			op.AddParameter(openapi3.NewQueryParameter(name).WithSchema(schema))
 		}
 		if _, text := r.takes.(string); text {
 			op.RequestBody = &openapi3.RequestBodyRef{Value: openapi3.NewRequestBody().WithRequired(true).WithContent(openapi3.NewContentWithSchema(openapi3.NewStringSchema(), []string{"application/yaml"}))}
@@ -205,6 +219,10 @@ func newCaller(t *testing.T) (*caller, *store.Store) {
 		}
 	}
 	e := engine.New(engine.Config{Store: st, Dialer: &host.Dialer{}})
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() { e.Run(ctx); close(ended) }()
+	t.Cleanup(func() { cancel(); <-ended })
 	c := &caller{t: t, server: httptest.NewServer(New(Config{Store: st, Engine: e, Log: slog.New(slog.DiscardHandler)}))}
 	t.Cleanup(c.server.Close)
 	return c, st

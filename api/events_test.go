@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"wladder/client"
+	"wladder/core/record"
 	"wladder/core/view"
 	"wladder/engine"
 	"wladder/store"
@@ -89,9 +90,11 @@ func TestEventsComeAgainByNumber(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	entries, err := c.Record(ctx, id, 0)
-	if err != nil || len(entries) != 2 {
-		t.Fatalf("%d entries, %v", len(entries), err)
+	var entries []record.Entry
+	for deadline := time.Now().Add(5 * time.Second); len(entries) < 2; time.Sleep(10 * time.Millisecond) { // chained within a second
+		if entries, err = c.Record(ctx, id, 0); err != nil || time.Now().After(deadline) {
+			t.Fatalf("%d entries, %v", len(entries), err)
+		}
 	}
 	in, _ := client.New(server.URL, "").SignIn(ctx, view.SignIn{Name: "ines", Password: "a long password"})
 	request, _ := http.NewRequestWithContext(ctx, "GET", fmt.Sprintf("%s/api/v1/changes/%d/events", server.URL, id), nil)

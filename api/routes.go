@@ -1,7 +1,6 @@
 package api
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,6 +12,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"wladder/core/change"
+	"wladder/core/ladder"
 	"wladder/core/record"
 	"wladder/core/view"
 	"wladder/host"
@@ -35,9 +35,10 @@ var routes = []route{
 	{"GET", "/session", "Who is signed in", "viewer", false, nil, view.Account{}, 200, func(_ *Server, c *gin.Context) { c.JSON(200, who(c)) }},
 	{"DELETE", "/session", "Sign out", "viewer", false, nil, nil, 204, (*Server).signOut},
 
-	{"GET", "/hosts", "All hosts", "viewer", false, nil, []view.Host{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Hosts(c)) }},
+	{"GET", "/hosts", "All hosts", "viewer", false, nil, []view.Host{}, 200, (*Server).hosts},
 	{"GET", "/hosts/{name}", "One host", "viewer", false, nil, view.Host{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Host(c, c.Param("name"))) }},
 	{"POST", "/hosts", "Add hosts or bring them up to date", "admin", false, []view.Host{}, nil, 204, (*Server).loadHosts},
+	{"POST", "/hosts/{name}/fence", "Raise a host's fence to what the host answers, after a database came back from an older copy", "admin", true, view.Raised{}, nil, 204, (*Server).raiseFence},
 	{"POST", "/survey", "Ask hosts what they are", "operator", false, view.SurveyOrder{}, view.Surveyed{}, 200, (*Server).survey},
 
 	{"POST", "/ask", "Put probes to hosts without a change", "operator", false, view.AskOrder{}, view.AskedHosts{}, 200, (*Server).ask},
@@ -52,16 +53,18 @@ var routes = []route{
 
 	{"GET", "/changes", "The newest changes", "viewer", false, nil, []view.Change{}, 200, (*Server).changes},
 	{"POST", "/changes", "Draft a change", "author", false, "", view.Created{}, 201, (*Server).draft},
-	{"GET", "/changes/{id}", "Everything about one change", "viewer", false, nil, view.ChangeDetail{}, 200, (*Server).change},
+	{"GET", "/changes/{id}", "A change's summary; its size does not grow with its hosts", "viewer", false, nil, view.ChangeDetail{}, 200, (*Server).change},
 	{"POST", "/changes/{id}/revisions", "Draft a new revision", "author", false, "", view.Created{}, 201, (*Server).draft},
 	{"POST", "/changes/{id}/rehearsal", "Begin a rehearsal", "author", false, nil, nil, 202, (*Server).rehearse},
-	{"GET", "/changes/{id}/rehearsal/hosts", "What the newest rehearsal found on each host", "viewer", false, nil, []view.RehearsedHost{}, 200, (*Server).rehearsedHosts},
+	{"GET", "/changes/{id}/rehearsal/hosts", "What the newest rehearsal found on each host, by the page", "viewer", false, nil, []view.RehearsedHost{}, 200, (*Server).rehearsedHosts},
 	{"POST", "/changes/{id}/offer", "Offer the plan for review", "author", false, nil, nil, 204, (*Server).offer},
 	{"POST", "/changes/{id}/approval", "Approve the plan under its digest", "reviewer", true, view.Judgement{}, nil, 204, (*Server).approve},
 	{"POST", "/changes/{id}/decline", "Decline the plan", "reviewer", true, view.Judgement{}, nil, 204, (*Server).decline},
 	{"POST", "/changes/{id}/withdrawal", "Withdraw the change", "author", false, nil, nil, 204, (*Server).withdraw},
 	{"POST", "/changes/{id}/climb", "Let the approved plan climb", "operator", false, nil, nil, 202, (*Server).climb},
 	{"POST", "/changes/{id}/orders", "Pause, resume or stop the climb", "operator", false, view.Order{}, nil, 204, (*Server).order},
+	{"POST", "/changes/{id}/left-out", "Take a host out of an approved plan", "operator", false, view.Exclusion{}, nil, 204, (*Server).leaveOut},
+	{"GET", "/changes/{id}/runs", "The host runs of the newest climb, by the page, or what changed of them", "viewer", false, nil, view.Runs{}, 200, (*Server).runs},
 	{"GET", "/changes/{id}/runs/{host}", "One host's run with its steps", "viewer", false, nil, view.HostRun{}, 200, (*Server).hostRun},
 	{"GET", "/changes/{id}/events", "What happens to the change, as Server-Sent Events", "viewer", false, nil, nil, 200, (*Server).events},
 
@@ -224,11 +227,7 @@ func (s *Server) putSecret(ctx *gin.Context) {
 		return
 	}
 	out, err := s.Store.PutSecret(ctx, who(ctx).Name, ctx.Param("name"), in.Value)
-	var bad *store.Unfit
-	if errors.As(err, &bad) {
-		err = invalid{bad}
-	}
-	give(s, ctx)(out, err)
+	give(s, ctx)(out, fit(err))
 }
 
 func (s *Server) loadService(ctx *gin.Context) {
@@ -252,7 +251,11 @@ func (s *Server) approveService(ctx *gin.Context) {
 }
 
 func (s *Server) changes(ctx *gin.Context) {
-	all, err := s.Store.Changes(ctx, 500)
+	limit := int(number(ctx, "limit"))
+	if limit < 1 || limit > 500 {
+		limit = 500
+	}
+	all, err := s.Store.Changes(ctx, store.Filter{State: change.State(ctx.Query("state")), Service: ctx.Query("service"), Author: ctx.Query("author"), Before: number(ctx, "before"), Limit: limit})
 	for i := range all {
 		all[i].Next = view.Asked(all[i])
 	}
@@ -296,9 +299,6 @@ func (s *Server) detail(ctx *gin.Context) (*view.ChangeDetail, bool) {
 	if spec, err := change.ParseSpec("change", []byte(d.Source)); err == nil {
 		d.Reason, d.Ticket, d.Where = spec.Reason, spec.Ticket, spec.Where
 	}
-	if d.Rehearsal != nil && d.Rehearsal.Planned > 0 {
-		d.Hosts = d.Rehearsal.Planned
-	}
 	d.Next = view.Asked(d.Change)
 	return d, true
 }
@@ -314,30 +314,65 @@ func (s *Server) rehearse(ctx *gin.Context) {
 	if !ok {
 		return
 	}
-	carryOut, err := s.Engine.Rehearse(ctx, who(ctx).Name, id)
-	if err != nil {
-		s.fail(ctx, err)
-		return
+	s.nothing(ctx, http.StatusAccepted, s.Engine.Rehearse(ctx, who(ctx).Name, id))
+}
+
+// page gives how many rows a page may have, from its query.
+func page(ctx *gin.Context) int {
+	if n := int(number(ctx, "limit")); n >= 1 && n <= 1000 {
+		return n
 	}
-	background := context.WithoutCancel(ctx.Request.Context())
-	go func() {
-		bounded, cancel := context.WithTimeout(background, store.RehearsalTime)
-		defer cancel()
-		if err := carryOut(bounded); err != nil {
-			s.Log.Error("a rehearsal failed", "change", id, "error", err)
-		}
-	}()
-	ctx.Status(http.StatusAccepted)
+	return 1000
 }
 
 func (s *Server) rehearsedHosts(ctx *gin.Context) {
-	if d, ok := s.detail(ctx); ok {
-		if d.Rehearsal == nil {
-			ctx.JSON(http.StatusOK, []view.RehearsedHost{})
+	if id, ok := s.id(ctx); ok {
+		give(s, ctx)(s.Store.RehearsedHosts(ctx, id, ctx.Query("group"), ctx.Query("after"), page(ctx)))
+	}
+}
+
+func (s *Server) hosts(ctx *gin.Context) {
+	give(s, ctx)(s.Store.HostsAfter(ctx, ctx.Query("after"), page(ctx)))
+}
+
+func (s *Server) leaveOut(ctx *gin.Context) {
+	id, ok := s.id(ctx)
+	var in view.Exclusion
+	if ok && s.read(ctx, &in) {
+		s.nothing(ctx, http.StatusNoContent, fit(s.Store.LeaveOut(ctx, who(ctx).Name, id, in.Host, in.Because)))
+	}
+}
+
+func (s *Server) raiseFence(ctx *gin.Context) {
+	var in view.Raised
+	if s.read(ctx, &in) {
+		s.nothing(ctx, http.StatusNoContent, fit(s.Store.RaiseFence(ctx, who(ctx).Name, ctx.Param("name"), in.To)))
+	}
+}
+
+// fit marks what the store says is unfit as the caller's error.
+func fit(err error) error {
+	var bad *store.Unfit
+	if errors.As(err, &bad) {
+		return invalid{bad}
+	}
+	return err
+}
+
+func (s *Server) runs(ctx *gin.Context) {
+	id, ok := s.id(ctx)
+	if !ok {
+		return
+	}
+	var since time.Time
+	if text := ctx.Query("since"); text != "" {
+		var err error
+		if since, err = time.Parse(time.RFC3339Nano, text); err != nil {
+			s.fail(ctx, invalid{fmt.Errorf("since: %q is no time as in RFC 3339", text)})
 			return
 		}
-		give(s, ctx)(s.Store.RehearsedHosts(ctx, d.Rehearsal.ID))
 	}
+	give(s, ctx)(s.Store.Runs(ctx, id, number(ctx, "after"), since, ladder.RunState(ctx.Query("state")), page(ctx)))
 }
 
 func (s *Server) offer(ctx *gin.Context) {
@@ -391,20 +426,16 @@ func number(ctx *gin.Context, name string) int64 {
 }
 
 func (s *Server) record(ctx *gin.Context) {
-	limit := int(number(ctx, "limit"))
-	if limit < 1 || limit > 1000 {
-		limit = 1000
-	}
-	give(s, ctx)(s.Store.Record(ctx, number(ctx, "change"), number(ctx, "after"), limit))
+	give(s, ctx)(s.Store.Record(ctx, number(ctx, "change"), number(ctx, "after"), page(ctx)))
 }
 
 func (s *Server) verify(ctx *gin.Context) {
-	chain, err := s.Store.VerifyRecord(ctx)
+	chain, waiting, err := s.Store.VerifyRecord(ctx)
 	var broken *record.Broken
 	switch {
 	case errors.As(err, &broken):
-		ctx.JSON(http.StatusOK, view.Verification{Entries: chain.Seq, Hash: chain.Hash, Broken: broken.Error()})
+		ctx.JSON(http.StatusOK, view.Verification{Entries: chain.Seq, Hash: chain.Hash, Waiting: waiting, Broken: broken.Error()})
 	default:
-		give(s, ctx)(view.Verification{Holds: true, Entries: chain.Seq, Hash: chain.Hash}, err)
+		give(s, ctx)(view.Verification{Holds: true, Entries: chain.Seq, Hash: chain.Hash, Waiting: waiting}, err)
 	}
 }

@@ -130,8 +130,14 @@ func (c *Client) Who(ctx context.Context) (view.Account, error) {
 }
 
 // Hosts gives all hosts.
-func (c *Client) Hosts(ctx context.Context) ([]view.Host, error) {
-	return call[[]view.Host](ctx, c, "GET", "/hosts", nil)
+func (c *Client) Hosts(ctx context.Context) (all []view.Host, err error) {
+	for after := ""; ; {
+		page, err := call[[]view.Host](ctx, c, "GET", "/hosts?after="+url.QueryEscape(after), nil)
+		if err != nil || len(page) == 0 {
+			return all, err
+		}
+		all, after = append(all, page...), page[len(page)-1].Name
+	}
 }
 
 // Host gives one host.
@@ -194,12 +200,62 @@ func (c *Client) Draft(ctx context.Context, id int64, text []byte) (int64, error
 	return made.ID, err
 }
 
+// Runs gives a page of the host runs of the newest climb behind the number after;
+// where since is set, of those that changed since.
+func (c *Client) Runs(ctx context.Context, id, after int64, since time.Time) (view.Runs, error) {
+	query := url.Values{"after": {fmt.Sprint(after)}}
+	if !since.IsZero() {
+		query.Set("since", since.Format(time.RFC3339Nano))
+	}
+	return call[view.Runs](ctx, c, "GET", at(id, "/runs?"+query.Encode()), nil)
+}
+
+// AllRuns reads the pages of Runs to their end.
+func (c *Client) AllRuns(ctx context.Context, id int64, since time.Time) (all view.Runs, err error) {
+	for after := int64(0); ; {
+		page, err := c.Runs(ctx, id, after, since)
+		if err != nil {
+			return all, err
+		}
+		if all.AsOf.IsZero() {
+			all.AsOf = page.AsOf // what changes while we read is read again
+		}
+		all.Runs = append(all.Runs, page.Runs...)
+		if !page.More {
+			return all, nil
+		}
+		after = page.Runs[len(page.Runs)-1].ID
+	}
+}
+
+// RehearsedHosts gives all hosts of a rehearsal's diff group; an empty group is
+// all of them.
+func (c *Client) RehearsedHosts(ctx context.Context, id int64, group string) (all []view.RehearsedHost, err error) {
+	for after := ""; ; {
+		page, err := call[[]view.RehearsedHost](ctx, c, "GET", at(id, "/rehearsal/hosts?"+url.Values{"group": {group}, "after": {after}}.Encode()), nil)
+		if err != nil || len(page) == 0 {
+			return all, err
+		}
+		all, after = append(all, page...), page[len(page)-1].Host
+	}
+}
+
+// LeaveOut takes a host out of an approved plan.
+func (c *Client) LeaveOut(ctx context.Context, id int64, host, because string) error {
+	return c.do(ctx, "POST", at(id, "/left-out"), view.Exclusion{Host: host, Because: because})
+}
+
+// RaiseFence raises a host's fence to what the host answered.
+func (c *Client) RaiseFence(ctx context.Context, host string, to int64) error {
+	return c.do(ctx, "POST", "/hosts/"+url.PathEscape(host)+"/fence", view.Raised{To: to})
+}
+
 // Changes gives the newest changes.
 func (c *Client) Changes(ctx context.Context) ([]view.Change, error) {
 	return call[[]view.Change](ctx, c, "GET", "/changes", nil)
 }
 
-// Change gives everything about one change.
+// Change gives a change's summary.
 func (c *Client) Change(ctx context.Context, id int64) (view.ChangeDetail, error) {
 	return call[view.ChangeDetail](ctx, c, "GET", at(id, ""), nil)
 }

@@ -98,7 +98,7 @@ func TestInsideAilments(t *testing.T) {
 			r.begin(id)
 			if a.during != "" {
 				for range 600 {
-					if runOf(r.show(id), n).State == ladder.Soaking {
+					if r.run(r.show(id), n).State == ladder.Soaking {
 						time.Sleep(time.Second)
 						try(n, a.during)
 						break
@@ -107,7 +107,7 @@ func TestInsideAilments(t *testing.T) {
 				}
 			}
 			d := r.ended(id)
-			run := runOf(d, n)
+			run := r.run(d, n)
 			t.Logf("%-52s %-9s %5.1f s  %s", a.name, run.State, time.Since(began).Seconds(), run.Why)
 			r.wants(d, n, a.state, a.why)
 			after, _ := try(n, "cat /etc/lab/daemon.conf; systemctl is-active lab")

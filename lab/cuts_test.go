@@ -120,7 +120,7 @@ func TestInsideCuts(t *testing.T) {
 		on(t, n, where)
 		_, id := r.draft(j.service, cutEdits, fmt.Sprintf("where: name == %q\nexpect: 1\nladder: {soak: 200ms}", hostName(n)))
 		d := r.climb(id)
-		out := runOf(d, n)
+		out := r.run(d, n)
 		points, _ := strconv.Atoi(strings.TrimSpace(on(t, n, "stat -c %s /run/points 2>/dev/null || echo 0; rm -f /run/cut")))
 		now, process := state(n), serves(n)
 		for range 20 { // old workers of a reload may answer for a moment

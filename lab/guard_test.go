@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"wladder/core/change"
+	"wladder/core/ladder"
 	"wladder/host"
 )
 
@@ -174,8 +175,8 @@ func TestInsideGuard(t *testing.T) {
 			conn.Close()
 			conn = connect(t, n)
 			defer conn.Close()
-			sight, err := conn.Look(t.Context(), host.Claim{Fence: 2, Run: "run-1"}, host.ForwardAct, "nginx.service", files)
-			if err != nil || sight.Guard != host.Fired {
+			sight, err := conn.Look(t.Context(), host.Claim{Fence: 2, Run: "run-1"}, time.Second, host.ForwardAct, "nginx.service", files)
+			if err != nil || sight.Guard != ladder.Fired || !sight.Undone {
 				t.Errorf("look: %+v, %v", sight, err)
 			}
 			if left := on(t, n, "find /etc/systemd -name 'wladder*'; ls /var/lib/wladder/pending /var/lib/wladder/firing"); strings.Contains(left, "run-1") || strings.Contains(left, "guard") {
@@ -297,7 +298,7 @@ func TestInsideTwoServers(t *testing.T) {
 	both.Wait()
 	conn := connect(t, 20)
 	defer conn.Close()
-	sight, err := conn.Look(ctx, host.Claim{Fence: 9, Run: "run-1"}, host.ForwardAct, "nginx.service", files)
+	sight, err := conn.Look(ctx, host.Claim{Fence: 9, Run: "run-1"}, time.Second, host.ForwardAct, "nginx.service", files)
 	if now := state(20); err != nil || now != asNew && now != asOld || sight.Files == "mixed" {
 		t.Errorf("four servers at once: %s, %+v, %v", now, sight, err)
 	}

@@ -161,7 +161,7 @@ func (r *rig) hazardEnds(d *view.ChangeDetail, n int, h hazard, before string, t
 			}
 		}
 	}
-	if run := runOf(d, n); run.Host != "" {
+	if run := r.run(d, n); run.Host != "" {
 		ended, words = string(run.State), run.Why
 		if run.State == ladder.PassedOver {
 			ended = "passed over: " + run.Why

@@ -12,7 +12,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -287,14 +286,16 @@ func (r *rig) draft(service, edits, rest string) (*view.ChangeDetail, int64) {
 	if err != nil {
 		r.Fatal(err)
 	}
-	carryOut, err := r.engine.Rehearse(ctx, "ines", id)
-	if err == nil {
-		err = carryOut(ctx)
-	}
-	if err != nil {
+	if err := r.engine.Rehearse(ctx, "ines", id); err != nil {
 		r.Fatal(err)
 	}
-	return r.show(id), id
+	for {
+		d := r.show(id)
+		if d.Rehearsal.EndedAt != nil {
+			return d, id
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
 }
 
 func (r *rig) show(id int64) *view.ChangeDetail {
@@ -333,14 +334,20 @@ func (r *rig) ended(id int64) *view.ChangeDetail {
 	defer stop()
 	for deadline := time.After(150 * time.Second); ; {
 		d := r.show(id)
-		if !slices.ContainsFunc(d.Climb.Runs, func(run view.HostRun) bool { return !run.State.Final() && run.State != ladder.Queued }) && d.Climb.State != ladder.Running {
+		active := 0
+		for state, n := range d.Counts {
+			if !state.Final() && state != ladder.Queued {
+				active += n
+			}
+		}
+		if active == 0 && d.Climb.State != ladder.Running {
 			return d
 		}
 		select {
 		case <-events:
 		case <-time.After(time.Second):
 		case <-deadline:
-			r.Fatalf("still climbing: %+v", r.show(id).Climb.Runs)
+			r.Fatalf("still climbing: %+v", r.show(id).Counts)
 		}
 	}
 }
@@ -351,13 +358,12 @@ func (r *rig) climb(id int64) *view.ChangeDetail {
 	return r.ended(id)
 }
 
-func runOf(d *view.ChangeDetail, n int) view.HostRun {
-	for _, run := range d.Climb.Runs {
-		if run.Host == hostName(n) {
-			return run
-		}
+func (r *rig) run(d *view.ChangeDetail, n int) view.HostRun {
+	run, err := r.store.HostRun(r.Context(), d.ID, hostName(n))
+	if err != nil {
+		r.Error(err)
 	}
-	return view.HostRun{}
+	return run
 }
 
 func (r *rig) steps(d *view.ChangeDetail, n int) string {
@@ -375,7 +381,7 @@ func (r *rig) steps(d *view.ChangeDetail, n int) string {
 
 func (r *rig) wants(d *view.ChangeDetail, n int, state ladder.RunState, why string) {
 	r.Helper()
-	if run := runOf(d, n); run.State != state || !strings.Contains(run.Why, why) {
+	if run := r.run(d, n); run.State != state || !strings.Contains(run.Why, why) {
 		r.Errorf("%s is %s (%s); want %s (%s)\n%s", run.Host, run.State, run.Why, state, why, r.steps(d, n))
 	}
 }

@@ -102,7 +102,7 @@ func TestInsideMoreDaemons(t *testing.T) {
 		before := r.on(n, "systemctl is-active "+unit)
 		_, id := r.draft(service, c.edits, "ladder: {soak: 2500ms}")
 		d := r.climb(id)
-		run := runOf(d, n)
+		run := r.run(d, n)
 		t.Logf("%-11s %-11s %s", c.name, run.State, run.Why)
 		if c.state == ladder.Done {
 			r.wants(d, n, c.state, "")

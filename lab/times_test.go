@@ -134,7 +134,7 @@ func TestInsideDatabaseGone(t *testing.T) {
 	_, id := r.draft("times", "  - {file: header, replace: X-Lab old, with: X-Lab new}", "")
 	r.begin(id)
 	for range 400 {
-		if runOf(r.show(id), n).Step == ladder.InForce {
+		if r.run(r.show(id), n).Step == ladder.InForce {
 			break
 		}
 		time.Sleep(10 * time.Millisecond)

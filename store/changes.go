@@ -36,7 +36,8 @@ func move(ctx context.Context, tx pgx.Tx, c changeRow, e change.Event) error {
 	return err
 }
 
-// Draft makes a change, or with id a new revision of one by its author.
+// Draft makes a change, or with id a new revision of one, by its author or an
+// admin.
 func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.Spec) (int64, error) {
 	err := s.tx(ctx, func(tx pgx.Tx) error {
 		number := 1
@@ -48,6 +49,9 @@ func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.
 		} else {
 			c, err := lockChange(ctx, tx, id)
 			if err != nil {
+				return err
+			}
+			if err := authored(ctx, tx, c, actor, "edit"); err != nil {
 				return err
 			}
 			if err := move(ctx, tx, c, change.Edited); err != nil {
@@ -64,6 +68,20 @@ func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.
 		return s.happened(ctx, tx, actor, "change.drafted", id, subject(id), map[string]any{"title": spec.Title, "revision": number})
 	})
 	return id, err
+}
+
+// authored checks that somebody may rewrite or withdraw a change: its author, or
+// an admin.
+func authored(ctx context.Context, tx pgx.Tx, c changeRow, actor, verb string) error {
+	if c.Author == actor {
+		return nil
+	}
+	var admin bool
+	err := tx.QueryRow(ctx, `select exists (select from accounts where name = $1 and 'admin' = any(roles))`, actor).Scan(&admin)
+	if err == nil && !admin {
+		err = conflict("change %d is %s's; only %s or an admin can %s it. Ask them, or draft one of your own", c.ID, c.Author, c.Author, verb)
+	}
+	return err
 }
 
 // Source gives the text of a change's newest revision.
@@ -104,10 +122,6 @@ func (s *Store) Judge(ctx context.Context, actor string, id int64, digest string
 		if err != nil {
 			return err
 		}
-		p, err := newestPlan(ctx, tx, id)
-		if err != nil {
-			return err
-		}
 		var wrote bool
 		if err := tx.QueryRow(ctx, `select exists (select from revisions where change = $1 and author = $2)`, id, actor).Scan(&wrote); err != nil {
 			return err
@@ -116,6 +130,10 @@ func (s *Store) Judge(ctx context.Context, actor string, id int64, digest string
 			return conflict("you wrote change %d yourself; somebody else has to approve it", id)
 		}
 		if err := move(ctx, tx, c, event); err != nil {
+			return err
+		}
+		p, err := newestPlan(ctx, tx, id)
+		if err != nil {
 			return err
 		}
 		if digest != p.Digest && event == change.Approval {
@@ -133,6 +151,9 @@ func (s *Store) Withdraw(ctx context.Context, actor string, id int64) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {
 		c, err := lockChange(ctx, tx, id)
 		if err != nil {
+			return err
+		}
+		if err := authored(ctx, tx, c, actor, "withdraw"); err != nil {
 			return err
 		}
 		if err := move(ctx, tx, c, change.WithdrawalAsk); err != nil {

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -32,13 +33,46 @@ func (s *Store) LoadHosts(ctx context.Context, actor string, hosts []view.Host) 
 		if err := tx.SendBatch(ctx, &batch).Close(); err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, actor, "hosts.loaded", 0, "hosts", map[string]any{"hosts": names})
+		return s.happened(ctx, tx, actor, "hosts.loaded", 0, "hosts", map[string]any{"count": len(names), "hosts": names[:min(len(names), 50)]})
 	})
 }
 
 // Hosts gives all hosts by name.
 func (s *Store) Hosts(ctx context.Context) ([]view.Host, error) {
 	return many[view.Host](ctx, s.pool, hostColumns+`order by name`)
+}
+
+// HostsAfter gives up to limit hosts by name, behind after.
+func (s *Store) HostsAfter(ctx context.Context, after string, limit int) ([]view.Host, error) {
+	all, err := many[view.Host](ctx, s.pool, hostColumns+`where name > $1 order by name limit $2`, after, limit)
+	return orEmpty(all), err
+}
+
+// maxRaise bounds how far a fence is raised at once, so that no host can use up
+// the numbers.
+const maxRaise = 1_000_000_000
+
+// RaiseFence raises one host's fence to what the host answered when it refused
+// us: its database was lost, or came back from an older copy.
+func (s *Store) RaiseFence(ctx context.Context, actor, name string, to int64) error {
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		var now int64
+		err := tx.QueryRow(ctx, `select fence from hosts where name = $1 for update`, name).Scan(&now)
+		switch {
+		case errors.Is(err, pgx.ErrNoRows):
+			return &NotFound{"host " + name}
+		case err != nil:
+			return err
+		case to <= now:
+			return unfit("fence %d is not above what we have for %s (%d); nothing has to be raised", to, name, now)
+		case to-now > maxRaise:
+			return unfit("fence %d is more than %d above ours (%d): no rollout of ours has come so far. Leave %s out and find out who wrote that number there", to, maxRaise, now, name)
+		}
+		if _, err := tx.Exec(ctx, `update hosts set fence = $2 where name = $1`, name, to); err != nil {
+			return err
+		}
+		return s.happened(ctx, tx, actor, "host.fence-raised", 0, "host/"+name, map[string]any{"from": now, "to": to})
+	})
 }
 
 // Host gives one host by name.

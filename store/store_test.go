@@ -12,8 +12,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"wladder/core/change"
 	"wladder/core/ladder"
 	"wladder/core/view"
@@ -36,7 +34,10 @@ func open(t *testing.T) *Store {
 	return s
 }
 
-// started has a change of n hosts climbing.
+// me is the server that tests write as.
+var me = Server{Name: "me", Scripts: "scripts", Lease: time.Minute}
+
+// started has a change of n hosts climbing, none of them begun.
 func started(t *testing.T, s *Store, n int) (changeID int64) {
 	ctx := t.Context()
 	spec := &change.Spec{Title: "t", Service: "s", Source: []byte("title: t")}
@@ -55,26 +56,35 @@ func started(t *testing.T, s *Store, n int) (changeID int64) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan := &change.Plan{Change: id, Revision: 1, Scripts: "scripts", Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, PauseAfter: n}}
-	for _, h := range all[:n] {
-		plan.Leaves = append(plan.Leaves, change.Leaf{HostID: h.ID, Host: h.Name, Files: []change.LeafFile{}})
+	if _, err = s.BeginRehearsal(ctx, "ines", id, Targets{Revision: 1, Hosts: all[:n]}); err != nil {
+		t.Fatal(err)
 	}
-	rehearsal, err := s.BeginRehearsal(ctx, "ines", id, 1, n)
-	if err == nil {
-		err = s.EndRehearsal(ctx, "ines", id, rehearsal, nil, plan, [][]byte{[]byte("old"), []byte("new")})
+	claimed, err := s.ClaimRehearsals(ctx, me, 10)
+	if err != nil || len(claimed) != 1 {
+		t.Fatalf("%d rehearsals claimed, %v", len(claimed), err)
+	}
+	var reads []Read
+	var leaves []change.Leaf
+	for _, h := range all[:n] {
+		reads = append(reads, Read{RehearsedHost: view.RehearsedHost{HostID: h.ID, Host: h.Name, Group: "g"}, Leaf: []byte("{}"), Contents: [][]byte{[]byte("old"), []byte("new")}})
+		leaves = append(leaves, change.Leaf{HostID: h.ID, Host: h.Name, Parts: []change.LeafPart{{Files: []change.LeafFile{}}}})
+	}
+	head := &change.Head{Version: change.PlanVersion, Change: id, Revision: 1, Hosts: n, Scripts: "scripts", Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, PauseAfter: n}}
+	if err = s.AddRead(ctx, claimed[0], reads); err == nil {
+		err = s.EndRehearsal(ctx, claimed[0], nil, head, leaves)
 	}
 	if err == nil {
 		err = s.Offer(ctx, "ines", id)
 	}
-	digest, _, _ := plan.Digest()
+	var d *view.ChangeDetail
 	if err == nil {
-		err = s.Judge(ctx, "oda", id, digest, change.Approval, "")
+		d, err = s.Change(ctx, id)
+	}
+	if err == nil {
+		err = s.Judge(ctx, "oda", id, d.Rehearsal.Digest, change.Approval, "")
 	}
 	if err == nil {
 		_, err = s.StartClimb(ctx, "ines", id, "scripts")
-	}
-	if err == nil {
-		err = s.Advance(ctx, "scripts")
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -86,7 +96,7 @@ func TestContentsAreSealed(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	text := []byte(strings.Repeat("password = hunter2\n", 50))
-	if err := s.tx(ctx, func(tx pgx.Tx) error { return s.keepContents(ctx, tx, [][]byte{text, text, nil}) }); err != nil {
+	if err := s.keepContents(ctx, [][]byte{text, text, nil}); err != nil {
 		t.Fatal(err)
 	}
 	if got, err := s.Content(ctx, s.ContentID(text)); err != nil || !bytes.Equal(got, text) {
@@ -174,24 +184,49 @@ func TestSignIn(t *testing.T) {
 	}
 }
 
+// reachable lists where a run may come, from its start on.
+func reachable() map[ladder.Position]bool {
+	var events []ladder.Event
+	for _, o := range ladder.Outcomes {
+		events = append(events, ladder.Event{Kind: ladder.Ended, Outcome: o})
+	}
+	for _, f := range []ladder.Files{ladder.FilesOld, ladder.FilesNew, ladder.FilesMixed} {
+		for _, p := range []ladder.Process{ladder.ProcessOld, ladder.ProcessNew, ladder.ProcessDown} {
+			for _, g := range []ladder.GuardState{ladder.Pending, ladder.Fired, ladder.Disarmed} {
+				events = append(events, ladder.Event{Kind: ladder.Ended, Outcome: ladder.OK, Sight: &ladder.Sight{Files: f, Process: p, Guard: g}})
+			}
+		}
+	}
+	type at struct {
+		ladder.Position
+		lost ladder.Step
+	}
+	seen, legal := map[at]bool{}, map[ladder.Position]bool{{State: ladder.Queued}: true, {State: ladder.Stranded}: true}
+	todo := []ladder.Run{{State: ladder.Start.State, Step: ladder.Start.Step, Places: true, Acts: true}}
+	for len(todo) > 0 {
+		r := todo[0]
+		todo = todo[1:]
+		p := ladder.Position{State: r.State, Step: r.Step}
+		if legal[p] = true; seen[at{p, r.Lost}] || r.State.Final() {
+			continue
+		}
+		seen[at{p, r.Lost}] = true
+		for _, e := range events {
+			r.Tries, r.Losses = 0, 0
+			todo = append(todo, r.Next(e, ladder.Limits{TryFor: time.Hour, LookFor: time.Hour}))
+		}
+	}
+	return legal
+}
+
 // TestConstraintsSayWhatTheTableSays writes every state with every step past
 // the product: the database takes just what the transition table can reach.
 func TestConstraintsSayWhatTheTableSays(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	started(t, s, 1)
-	legal := map[ladder.Position]bool{{State: ladder.Queued}: true, {State: ladder.Stranded}: true, ladder.Start: true}
 	steps := append(append([]ladder.Step{}, ladder.Forward...), ladder.Back...)
-	for _, step := range steps {
-		for _, o := range []ladder.Outcome{ladder.OK, ladder.Failed, ladder.Lost, ladder.Changed} {
-			legal[ladder.After(step, o)] = true
-		}
-		for _, f := range []ladder.Files{ladder.FilesOld, ladder.FilesNew, ladder.FilesMixed, ladder.FilesUnknown} {
-			for _, p := range []ladder.Process{ladder.ProcessOld, ladder.ProcessNew, ladder.ProcessDown, ladder.ProcessUnknown} {
-				legal[ladder.Recover(step, f, p)] = true
-			}
-		}
-	}
+	legal := reachable()
 	for _, state := range append(ladder.RunStates, "confused") {
 		for _, step := range append([]ladder.Step{"", ladder.Look}, steps...) {
 			files, process := "old", "old"
@@ -223,21 +258,24 @@ func TestLeasesAndFences(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	id := started(t, s, 6)
+	if _, err := s.Advance(ctx, Server{Name: "decides", Scripts: "scripts", Lease: -time.Second}, 100); err != nil {
+		t.Fatal(err)
+	}
 	// Two servers claim at once: none gets what the other has.
 	var mu sync.Mutex
 	var both sync.WaitGroup
-	seen, fences := map[int64]string{}, map[int64]bool{}
-	var one Claimed
+	seen := map[int64]string{}
+	var one *Claimed
 	for _, owner := range []string{"left", "right"} {
 		both.Go(func() {
 			for range 6 {
-				claimed, err := s.ClaimRuns(ctx, owner, time.Minute, 1)
+				claimed, err := s.ClaimRuns(ctx, Server{Name: owner, Lease: time.Minute}, 1)
 				mu.Lock()
 				for _, c := range claimed {
-					if seen[c.ID] != "" || fences[c.Fence] || err != nil {
+					if seen[c.ID] != "" || c.Fence < 2 || err != nil {
 						t.Errorf("run %d has %s and %s, fence %d, %v", c.ID, seen[c.ID], owner, c.Fence, err)
 					}
-					seen[c.ID], fences[c.Fence], one = owner, true, c
+					seen[c.ID], one = owner, c
 				}
 				mu.Unlock()
 			}
@@ -247,39 +285,44 @@ func TestLeasesAndFences(t *testing.T) {
 	if len(seen) != 6 {
 		t.Fatalf("%d of 6 claimed", len(seen))
 	}
-	step, err := s.BeginStep(ctx, one, ladder.Connect)
-	if err != nil {
+	next := one.Run
+	next.Step = ladder.Place
+	if err := s.Write(ctx, one, Progress{Run: next, Begin: time.Now()}); err != nil {
 		t.Fatal(err)
+	}
+	// A write whose answer was lost is known again, and counted once.
+	twice := *one
+	twice.written--
+	twice.Run, twice.Steps, twice.Begun = next, twice.Steps-1, false
+	if err := s.Write(ctx, &twice, Progress{Run: next, Begin: time.Now()}); err != nil || twice.written != one.written {
+		t.Errorf("the same write again: %v", err)
 	}
 	// Its lease lapses in the middle of the step; another server takes over.
 	if _, err := s.pool.Exec(ctx, `update host_runs set lease_until = now() - interval '1 s' where id = $1`, one.ID); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.RenewLeases(ctx, seen[one.ID], time.Minute); err != nil {
-		t.Fatal(err)
-	}
-	again, err := s.ClaimRuns(ctx, "third", time.Minute, 10)
-	if err != nil || len(again) != 1 || again[0].ID != one.ID || again[0].Fence <= one.Fence {
+	again, err := s.ClaimRuns(ctx, Server{Name: "third", Lease: time.Minute}, 10)
+	if err != nil || len(again) != 1 || again[0].ID != one.ID || again[0].Fence <= one.Fence || !again[0].Begun || again[0].Run.Step != ladder.Place {
 		t.Fatalf("taken over: %+v, %v", again, err)
 	}
-	if next := again[0]; next.State != ladder.Unknown || next.Step != ladder.Look || next.LostStep != ladder.Connect {
-		t.Errorf("what had begun is %s, %s, lost in %q", next.State, next.Step, next.LostStep)
+	if kept, err := s.RenewLeases(ctx, me, map[int64]int64{one.ID: one.Fence}); err != nil || kept[one.ID] {
+		t.Errorf("the first server still renews: %v, %v", kept, err)
+	}
+	if kept, err := s.RenewLeases(ctx, me, map[int64]int64{one.ID: again[0].Fence}); err != nil || !kept[one.ID] {
+		t.Errorf("the one that has it does not: %v, %v", kept, err)
 	}
 	var lost *Conflict
-	if err := s.EndStep(ctx, one, step, ladder.After(ladder.Connect, ladder.OK), Ending{Outcome: ladder.OK}); !errors.As(err, &lost) {
+	if err := s.Write(ctx, one, Progress{Run: next}); !errors.As(err, &lost) {
 		t.Errorf("the first server still writes: %v", err)
 	}
-	if _, err := s.BeginStep(ctx, one, ladder.Lock); !errors.As(err, &lost) {
-		t.Errorf("the first server still begins: %v", err)
-	}
-	if err := s.Release(ctx, again[0].ID, again[0].Fence); err != nil {
+	if err := s.Release(ctx, again[0]); err != nil {
 		t.Fatal(err)
 	}
-	if free, _ := s.ClaimRuns(ctx, "fourth", time.Minute, 10); len(free) != 1 {
+	if free, _ := s.ClaimRuns(ctx, Server{Name: "fourth", Lease: time.Minute}, 10); len(free) != 1 {
 		t.Errorf("%d runs free after a release", len(free))
 	}
 	d, err := s.Change(ctx, id)
-	if err != nil || d.Counts[ladder.Unknown] != 1 || d.Counts[ladder.Working] != 5 {
+	if err != nil || d.Counts[ladder.Working] != 6 {
 		t.Errorf("%v, %v", d.Counts, err)
 	}
 }
@@ -290,6 +333,9 @@ func TestOneClimbAtWorkOnAHost(t *testing.T) {
 	ctx := t.Context()
 	started(t, s, 2)
 	second := started(t, s, 2)
+	if begun, err := s.Advance(ctx, me, 100); err != nil || len(begun) != 2 {
+		t.Fatalf("%d begun, %v", len(begun), err)
+	}
 	d, err := s.Change(ctx, second)
 	if err != nil || d.Counts[ladder.Queued] != 2 {
 		t.Errorf("the second climb: %v, %v", d.Counts, err)
@@ -299,28 +345,47 @@ func TestOneClimbAtWorkOnAHost(t *testing.T) {
 	}
 }
 
-func TestALostRehearsalEnds(t *testing.T) {
+// TestARehearsalGoesOnElsewhere loses the server of a rehearsal half way.
+func TestARehearsalGoesOnElsewhere(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	id, err := s.Draft(ctx, "ines", 0, &change.Spec{Title: "t", Service: "s"})
 	if err == nil {
-		_, err = s.BeginRehearsal(ctx, "ines", id, 1, 3)
+		err = s.LoadHosts(ctx, "ada", []view.Host{{Name: "h1"}, {Name: "h2"}})
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, ended := range []bool{false, true} {
-		if err := s.EndLostRehearsals(ctx); err != nil {
-			t.Fatal(err)
-		}
-		d, err := s.Change(ctx, id)
-		if err != nil || (d.Rehearsal.EndedAt != nil) != ended || (len(d.Rehearsal.Findings) == 1) != ended {
-			t.Errorf("%+v, %v; want it ended: %v", d.Rehearsal, err, ended)
-		}
-		s.pool.Exec(ctx, `update rehearsals set begun_at = begun_at - interval '31 min'`)
+	hosts, _ := s.Hosts(ctx)
+	if _, err = s.BeginRehearsal(ctx, "ines", id, Targets{Revision: 1, Hosts: hosts}); err != nil {
+		t.Fatal(err)
 	}
-	var refused *Conflict
-	if err := s.Offer(ctx, "ines", id); !errors.As(err, &refused) {
+	first, err := s.ClaimRehearsals(ctx, Server{Name: "first", Lease: -time.Second}, 5)
+	if err != nil || len(first) != 1 {
+		t.Fatalf("%v, %v", first, err)
+	}
+	if err := s.AddRead(ctx, first[0], []Read{{RehearsedHost: view.RehearsedHost{HostID: hosts[0].ID, Group: "g"}}}); err != nil {
+		t.Fatal(err)
+	}
+	second, err := s.ClaimRehearsals(ctx, me, 5)
+	if err != nil || len(second) != 1 {
+		t.Fatalf("%v, %v", second, err)
+	}
+	if left, err := s.Unread(ctx, second[0].ID); err != nil || len(left) != 1 || left[0].Name != "h2" {
+		t.Errorf("left to read: %+v, %v", left, err)
+	}
+	var lost *Conflict
+	if err := s.AddRead(ctx, first[0], nil); !errors.As(err, &lost) {
+		t.Errorf("the first server still writes: %v", err)
+	}
+	// Another one of the same change ends it.
+	if _, err = s.BeginRehearsal(ctx, "ines", id, Targets{Revision: 1, Hosts: hosts[:1]}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.EndRehearsal(ctx, second[0], nil, nil, nil); !errors.As(err, &lost) {
+		t.Errorf("one that was begun anew still ends by itself: %v", err)
+	}
+	if err := s.Offer(ctx, "ines", id); !errors.As(err, &lost) {
 		t.Errorf("offered without a plan: %v", err)
 	}
 }
@@ -330,11 +395,8 @@ func TestOtherScriptsStartNothing(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	id := started(t, s, 2)
-	if _, err := s.pool.Exec(ctx, `update host_runs set state = 'queued', step = ''`); err != nil {
-		t.Fatal(err)
-	}
-	if err := s.Advance(ctx, "newer"); err != nil {
-		t.Fatal(err)
+	if begun, err := s.Advance(ctx, Server{Name: "me", Scripts: "newer", Lease: time.Minute}, 100); err != nil || len(begun) > 0 {
+		t.Fatalf("%d begun, %v", len(begun), err)
 	}
 	d, err := s.Change(ctx, id)
 	if err != nil || d.Climb.State != ladder.Paused || d.Counts[ladder.Queued] != 2 || !strings.Contains(d.Climb.Why, "upgraded since") {
@@ -363,9 +425,12 @@ func TestRecordIsInOrderWhoeverWrites(t *testing.T) {
 		})
 	}
 	all.Wait()
-	chain, err := s.VerifyRecord(ctx)
-	if err != nil || chain.Seq != 44 {
-		t.Errorf("%d entries, %v", chain.Seq, err)
+	if _, err := s.AppendRecord(ctx); err != nil {
+		t.Fatal(err)
+	}
+	chain, waiting, err := s.VerifyRecord(ctx)
+	if err != nil || chain.Seq != 44 || waiting != 0 {
+		t.Errorf("%d entries, %d waiting, %v", chain.Seq, waiting, err)
 	}
 	entries, err := s.Record(ctx, 0, 40, 10)
 	if err != nil || len(entries) != 4 || entries[0].Seq != 41 {
@@ -378,7 +443,7 @@ func TestEventsReachWhoListens(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	heard, ready, ended := make(chan view.Event, 10), make(chan struct{}), make(chan error, 1)
 	go func() {
-		ended <- s.Listen(ctx, func() { close(ready) }, func(e view.Event) { heard <- e })
+		ended <- s.Listen(ctx, "me", func() { close(ready) }, func(e view.Event) { heard <- e })
 	}()
 	<-ready
 	if err := s.LoadHosts(t.Context(), "ada", nil); err != nil {

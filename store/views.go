@@ -10,7 +10,6 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"wladder/core/change"
-	"wladder/core/conf"
 	"wladder/core/ladder"
 	"wladder/core/view"
 )
@@ -127,23 +126,13 @@ func (s *Store) rehearsalOf(ctx context.Context, q querier, id int64) (*view.Reh
 	}
 	r := rows[0].Rehearsal
 	r.EndedAt = utc(r.EndedAt)
-	type group struct {
-		Key         string
-		Hosts       []string
-		Count       int
-		Diff        string
-		Alterations []conf.Alteration
-		Act         string
-		Findings    []change.Finding
-	}
-	groups, err := many[group](ctx, q, `select g.key, h.hosts[1:$2] as hosts, cardinality(h.hosts) as count, g.diff, g.alterations, g.act, g.findings
+	groups, err := many[change.Group](ctx, q, `select g.key, h.hosts[1:$2] as hosts, cardinality(h.hosts) as count, g.diff, g.alterations, g.act, g.findings
 		from diff_groups g join (select grp, array_agg(host order by host) as hosts from rehearsed_hosts where rehearsal = $1 and read group by grp) h on h.grp = g.key where g.rehearsal = $1`, r.ID, view.GroupHosts)
 	if err != nil {
 		return nil, err
 	}
-	r.Groups = []change.Group{}
+	r.Groups = orEmpty(groups)
 	for _, g := range groups {
-		r.Groups = append(r.Groups, change.Group(g))
 		r.Read += g.Count
 	}
 	change.SortGroups(r.Groups)

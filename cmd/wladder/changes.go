@@ -44,12 +44,11 @@ var show = command{"show", "N", "one change", func(f *flag.FlagSet) func(context
 		if ok, err := t.show(d); ok {
 			return err
 		}
-		t.change(d)
-		return nil
+		return t.change(ctx, d)
 	}
 }}
 
-func (t *terminal) change(d view.ChangeDetail) {
+func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 	fmt.Fprintf(t.out, "%s\n", t.paint("bold", fmt.Sprintf("change %d  %s", d.ID, plain(d.Title))))
 	row := func(name, text string) {
 		if text != "" {
@@ -76,8 +75,13 @@ func (t *terminal) change(d view.ChangeDetail) {
 	}
 	if d.Climb != nil {
 		fmt.Fprintln(t.out)
-		fmt.Fprint(t.out, t.ladder(d))
+		w := watched{ChangeDetail: d}
+		if err := w.renew(ctx, t.client(), d); err != nil {
+			return err
+		}
+		fmt.Fprint(t.out, t.ladder(w))
 	}
+	return nil
 }
 
 func (t *terminal) showRun(ctx context.Context, id int64, host string) error {
@@ -135,7 +139,7 @@ func (t *terminal) summary(d view.ChangeDetail) error {
 	bad := t.findings(d)
 	for _, g := range r.Groups {
 		for _, a := range g.Alterations {
-			fmt.Fprintf(t.out, "  %-12s %s, %s\n", g.Key, alteration(a), counted(len(g.Hosts), "host"))
+			fmt.Fprintf(t.out, "  %-12s %s, %s\n", g.Key, alteration(a), counted(g.Count, "host"))
 		}
 	}
 	if r.Digest == "" {
@@ -182,15 +186,15 @@ func (t *terminal) rehearsedChange(ctx context.Context, args []string) (view.Cha
 func (t *terminal) findings(d view.ChangeDetail) (bad bool) {
 	type line struct {
 		change.Finding
-		hosts []string
+		hosts string
 	}
 	var all []line
 	for _, f := range d.Rehearsal.Findings {
-		all = append(all, line{f, nil})
+		all = append(all, line{f, ""})
 	}
 	for _, g := range d.Rehearsal.Groups {
 		for _, f := range g.Findings {
-			all = append(all, line{f, g.Hosts})
+			all = append(all, line{f, named(g.Hosts, g.Count)})
 		}
 	}
 	weight := map[change.Level]int{change.StopLevel: 0, change.WarnLevel: 1, change.NoteLevel: 2}
@@ -206,8 +210,8 @@ func (t *terminal) findings(d view.ChangeDetail) (bad bool) {
 		}
 		style := map[change.Level]string{change.StopLevel: "red", change.WarnLevel: "ochre"}[l.Level]
 		fmt.Fprintf(t.out, "%s %s%s\n", t.paint(style, string(l.Level)), plain(where), plain(l.Text))
-		if len(l.hosts) > 0 {
-			fmt.Fprintf(t.out, "     %s\n", plain(strings.Join(l.hosts, ", ")))
+		if l.hosts != "" {
+			fmt.Fprintf(t.out, "     %s\n", plain(l.hosts))
 		}
 		bad = bad || l.Level == change.StopLevel
 	}

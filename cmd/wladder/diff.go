@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"wladder/core/conf"
+	"wladder/core/view"
 )
 
 var diff = command{"diff", "N", "what a change would do, per group of hosts", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
@@ -17,9 +18,15 @@ var diff = command{"diff", "N", "what a change would do, per group of hosts", fu
 		if err != nil {
 			return err
 		}
+		only := ""
+		if *host != "" {
+			if only, err = groupOf(ctx, t, d, *host); err != nil {
+				return err
+			}
+		}
 		groups := d.Rehearsal.Groups[:0:0]
 		for _, g := range d.Rehearsal.Groups {
-			if strings.HasPrefix(g.Key, *group) && (*host == "" || contains(g.Hosts, *host)) {
+			if strings.HasPrefix(g.Key, *group) && (*host == "" || g.Key == only) {
 				groups = append(groups, g)
 			}
 		}
@@ -33,8 +40,8 @@ var diff = command{"diff", "N", "what a change would do, per group of hosts", fu
 			if i > 0 {
 				fmt.Fprintln(t.out)
 			}
-			fmt.Fprintln(t.out, t.paint("bold", fmt.Sprintf("group %s  %s", g.Key, counted(len(g.Hosts), "host"))))
-			for _, line := range wrap(plain(strings.Join(g.Hosts, ", ")), t.width-2) {
+			fmt.Fprintln(t.out, t.paint("bold", fmt.Sprintf("group %s  %s", g.Key, counted(g.Count, "host"))))
+			for _, line := range wrap(plain(named(g.Hosts, g.Count)), t.width-2) {
 				fmt.Fprintf(t.out, "  %s\n", t.paint("dim", line))
 			}
 			for _, f := range g.Findings {
@@ -52,13 +59,27 @@ var diff = command{"diff", "N", "what a change would do, per group of hosts", fu
 	}
 }}
 
-func contains(all []string, one string) bool {
-	for _, s := range all {
-		if s == one {
-			return true
+// groupOf gives the key of the diff group that a host is in.
+func groupOf(ctx context.Context, t *terminal, d view.ChangeDetail, host string) (string, error) {
+	all, err := t.client().RehearsedHosts(ctx, d.ID, "")
+	for _, h := range all {
+		if h.Host == host {
+			return h.Group, nil
 		}
 	}
-	return false
+	if err == nil {
+		err = usagef("%s was not rehearsed in change %d", host, d.ID)
+	}
+	return "", err
+}
+
+// named lists hosts, of which there may be more than are named.
+func named(hosts []string, count int) string {
+	text := strings.Join(hosts, ", ")
+	if more := count - len(hosts); more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
 }
 
 // alteration says in words what changes.

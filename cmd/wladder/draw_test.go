@@ -11,31 +11,32 @@ import (
 	"wladder/core/view"
 )
 
-func drawn(width int, colour bool, c *view.Climb) string {
-	d := view.ChangeDetail{Change: view.Change{ID: 7, Title: "More \x1b[2Jconnections\nnow", State: change.Climbing, Counts: view.Counts{}}, Climb: c}
-	for _, r := range c.Runs {
+func drawn(width int, colour bool, w watched) string {
+	d := view.ChangeDetail{Change: view.Change{ID: 7, Title: "More \x1b[2Jconnections\nnow", State: change.Climbing, Counts: view.Counts{}}, Climb: w.Climb}
+	for _, r := range w.runs {
 		d.Counts[r.State]++
 	}
+	w.ChangeDetail = d
 	t := &terminal{width: width, colour: colour}
-	return t.ladder(d)
+	return t.ladder(w)
 }
 
-func climbOf(states string, stages ...ladder.Stage) *view.Climb {
-	c := &view.Climb{State: ladder.Running, Policy: ladder.Policy{Stages: stages}}
+func climbOf(states string, stages ...ladder.Stage) (w watched) {
+	w.Climb = &view.Climb{State: ladder.Running, Policy: ladder.Policy{Stages: stages}}
 	for stage, marks := range strings.Split(states, "/") {
 		for _, m := range marks {
 			for state, s := range symbols {
 				if s.mark == string(m) {
-					run := view.HostRun{Host: fmt.Sprintf("h%d", len(c.Runs)), Stage: stage, State: state}
+					run := view.HostRun{Host: fmt.Sprintf("h%d", len(w.runs)), Stage: stage, State: state}
 					if state == ladder.Restored || state == ladder.Stranded {
 						run.Why = "settle: probe \"page\" is not well: status 500"
 					}
-					c.Runs = append(c.Runs, run)
+					w.runs = append(w.runs, run)
 				}
 			}
 		}
 	}
-	return c
+	return w
 }
 
 func TestLadderIsDrawn(t *testing.T) {

@@ -1,11 +1,13 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -77,29 +79,65 @@ func (t *terminal) rehearsed(ctx context.Context, c *client.Client, before view.
 	return d, err
 }
 
+// watched is a change with the runs of its climb, as far as they are known.
+type watched struct {
+	view.ChangeDetail
+	runs []view.HostRun // by number, from the bottom of the ladder up
+	asOf time.Time
+}
+
+// renew reads what changed of the runs since they were read last.
+func (w *watched) renew(ctx context.Context, c *client.Client, d view.ChangeDetail) error {
+	if w.Climb != nil && d.Climb != nil && w.Climb.ID != d.Climb.ID {
+		w.runs, w.asOf = nil, time.Time{}
+	}
+	w.ChangeDetail = d
+	if d.Climb == nil {
+		return nil
+	}
+	fresh, err := c.AllRuns(ctx, d.ID, w.asOf)
+	if err != nil {
+		return err
+	}
+	w.asOf = fresh.AsOf
+	for _, r := range fresh.Runs {
+		at, there := slices.BinarySearchFunc(w.runs, r.ID, func(a view.HostRun, id int64) int { return cmp.Compare(a.ID, id) })
+		if there {
+			w.runs[at] = r
+		} else {
+			w.runs = slices.Insert(w.runs, at, r)
+		}
+	}
+	return nil
+}
+
 func (t *terminal) follow(ctx context.Context, c *client.Client, id int64) error {
-	var end view.ChangeDetail
+	var end watched
+	var failure error
 	drawn := 0
 	err := watch(ctx, c, id, func(d view.ChangeDetail) bool {
-		end = d
-		if d.Climb == nil {
-			return true
+		live := t.live && !t.json
+		over := d.Climb == nil || d.Climb.State != ladder.Running && d.Climb.State != ladder.Stopping && active(d) == 0
+		if end.ChangeDetail = d; live || over {
+			if failure = end.renew(ctx, c, d); failure != nil {
+				return true
+			}
 		}
-		if t.live && !t.json {
-			picture := t.ladder(d)
+		if live && d.Climb != nil {
+			picture := t.ladder(end)
 			if drawn > 0 {
 				fmt.Fprintf(t.out, "\x1b[%dA\x1b[J", drawn)
 			}
 			fmt.Fprint(t.out, picture)
 			drawn = strings.Count(picture, "\n")
 		}
-		return d.Climb.State != ladder.Running && d.Climb.State != ladder.Stopping && active(d) == 0
+		return over
 	}, func(e client.Event) {
 		if !t.live && !t.json && e.Type == "record" {
 			t.line(e)
 		}
 	})
-	if err != nil {
+	if err = cmp.Or(err, failure); err != nil {
 		return err
 	}
 	if end.Climb == nil {
@@ -110,18 +148,21 @@ func (t *terminal) follow(ctx context.Context, c *client.Client, id int64) error
 	} else if !ok && !t.live {
 		fmt.Fprint(t.out, t.ladder(end))
 	}
-	for _, r := range end.Climb.Runs {
-		if r.State != ladder.Done {
+	for state, n := range end.Counts {
+		if state != ladder.Done && n > 0 {
 			return errNotWell
 		}
+	}
+	if end.Climb.State != ladder.Completed {
+		return errNotWell
 	}
 	return nil
 }
 
 func active(d view.ChangeDetail) (n int) {
-	for _, r := range d.Climb.Runs {
-		if !r.State.Final() && r.State != ladder.Queued {
-			n++
+	for state, of := range d.Counts {
+		if !state.Final() && state != ladder.Queued {
+			n += of
 		}
 	}
 	return n
@@ -164,7 +205,7 @@ func (t *terminal) symbol(s ladder.RunState) string {
 
 // ladder draws a climb: a rung for each stage from the bottom up, a mark for
 // each host, the present rung by its rails; then what needs words.
-func (t *terminal) ladder(d view.ChangeDetail) string {
+func (t *terminal) ladder(d watched) string {
 	var b strings.Builder
 	c := d.Climb
 	state := string(c.State)
@@ -174,7 +215,7 @@ func (t *terminal) ladder(d view.ChangeDetail) string {
 	fmt.Fprintf(&b, "%s\n%s\n", t.paint("bold", cut(fmt.Sprintf("change %d  %s", d.ID, plain(d.Title)), t.width)), cut("climb "+state, t.width))
 	present := -1
 	stages := make([][]view.HostRun, len(c.Policy.Stages))
-	for _, r := range c.Runs {
+	for _, r := range d.runs {
 		stages[r.Stage] = append(stages[r.Stage], r)
 		if !r.State.Final() && (present < 0 || r.Stage < present) {
 			present = r.Stage
@@ -216,7 +257,7 @@ func (t *terminal) ladder(d view.ChangeDetail) string {
 		}
 	}
 	fmt.Fprintf(&b, "\n  %s\n", strings.Join(legend, "   "))
-	for _, r := range c.Runs {
+	for _, r := range d.runs {
 		if r.Why != "" && r.State != ladder.Done {
 			for i, text := range wrap(fmt.Sprintf("%s %s: %s", plain(r.Host), r.State, plain(r.Why)), t.width-4) {
 				mark := " "

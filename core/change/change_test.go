@@ -1,6 +1,7 @@
 package change
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -140,11 +141,30 @@ func TestStateTable(t *testing.T) {
 }
 
 func TestDigestHoldsEverything(t *testing.T) {
-	plan := Plan{Change: 1, Leaves: []Leaf{{Host: "a", Files: []LeafFile{{Base: CopyRef{Content: "1"}}}}}}
-	one, _, _ := plan.Digest()
-	plan.Leaves[0].Files[0].Candidate.Mode = "600"
-	if two, _, err := plan.Digest(); err != nil || one == two {
-		t.Errorf("another mode has the same digest (%v)", err)
+	digest := func(h Head, leaves ...Leaf) string {
+		_, head, err := Frozen(h)
+		var all []string
+		for _, l := range leaves {
+			d, _, bad := Frozen(l)
+			all, err = append(all, d), errors.Join(err, bad)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		return PlanDigest(head, all)
+	}
+	leaf := func(host, mode string) Leaf {
+		return Leaf{Host: host, Parts: []LeafPart{{Files: []LeafFile{{Base: CopyRef{Content: "1"}, Candidate: CopyRef{Mode: mode}}}}}}
+	}
+	seen := map[string]string{}
+	for what, d := range map[string]string{
+		"the plan": digest(Head{Change: 1}, leaf("a", "640"), leaf("b", "640")), "another mode": digest(Head{Change: 1}, leaf("a", "600"), leaf("b", "640")),
+		"another order": digest(Head{Change: 1}, leaf("b", "640"), leaf("a", "640")), "a host less": digest(Head{Change: 1}, leaf("a", "640")), "another head": digest(Head{Change: 2}, leaf("a", "640"), leaf("b", "640")),
+	} {
+		if other := seen[d]; other != "" {
+			t.Errorf("%s and %s have the same digest", what, other)
+		}
+		seen[d] = what
 	}
 }
 

@@ -48,6 +48,10 @@ type (
 	Created struct {
 		ID int64 `json:"id"`
 	}
+	// Raised is the fence that a host answered when it refused us.
+	Raised struct {
+		To int64 `json:"to"`
+	}
 	// Exclusion takes a host out of an approved plan.
 	Exclusion struct {
 		Host    string `json:"host"`

@@ -1,5 +1,5 @@
 import { queryOptions } from '@tanstack/react-query'
-import { api, done } from './client'
+import { api, done, type HostRun, type RunState } from './client'
 
 export const session = () => queryOptions({ queryKey: ['session'], queryFn: () => done(api.GET('/session')), retry: false, staleTime: 60_000 })
 
@@ -7,6 +7,45 @@ export const changes = () => queryOptions({ queryKey: ['changes'], queryFn: () =
 
 export const change = (id: number) =>
   queryOptions({ queryKey: ['change', id], queryFn: () => done(api.GET('/changes/{id}', { params: { path: { id } } })) })
+
+export interface Known {
+  asOf: string
+  runs: HostRun[] // by number
+}
+
+// merged puts runs that changed among those that are known.
+export function merged(known: HostRun[], fresh: HostRun[]): HostRun[] {
+  const by = new Map(known.map((r) => [r.id, r]))
+  for (const r of fresh) by.set(r.id, r)
+  return [...by.values()].sort((a, b) => a.id - b.id)
+}
+
+// runs are those of a change's climb: read once, and from then on what changed
+// since.
+export const runs = (id: number, climb: number) =>
+  queryOptions({
+    queryKey: ['runs', id, climb],
+    queryFn: async ({ client, queryKey }): Promise<Known> => {
+      const known = client.getQueryData<Known>(queryKey)
+      const out: Known = { asOf: '', runs: known?.runs ?? [] }
+      for (let after = 0; ; ) {
+        const page = await done(api.GET('/changes/{id}/runs', { params: { path: { id }, query: { after, since: known?.asOf } } }))
+        out.asOf ||= page.as_of
+        out.runs = merged(out.runs, page.runs)
+        const last = page.runs.at(-1)
+        if (!page.more || !last) return out
+        after = last.id
+      }
+    },
+  })
+
+// firstIn is one host of a climb that stands in a state.
+export const firstIn = (id: number, state: RunState | undefined) =>
+  queryOptions({
+    queryKey: ['first', id, state],
+    queryFn: async () => (await done(api.GET('/changes/{id}/runs', { params: { path: { id }, query: { state, limit: 1 } } }))).runs[0] ?? null,
+    enabled: state !== undefined,
+  })
 
 export const hostRun = (id: number, host: string, moved: string) =>
   queryOptions({

@@ -56,7 +56,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Everything about one change
+         * A change's summary; its size does not grow with its hosts
          * @description Needs the role viewer.
          */
         get: operations["getChangesId"];
@@ -148,6 +148,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/left-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take a host out of an approved plan
+         * @description Needs the role operator.
+         */
+        post: operations["postChangesIdLeft-out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/offer": {
         parameters: {
             query?: never;
@@ -216,7 +236,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What the newest rehearsal found on each host
+         * What the newest rehearsal found on each host, by the page
          * @description Needs the role viewer.
          */
         get: operations["getChangesIdRehearsalHosts"];
@@ -242,6 +262,26 @@ export interface paths {
          * @description Needs the role author.
          */
         post: operations["postChangesIdRevisions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The host runs of the newest climb, by the page, or what changed of them
+         * @description Needs the role viewer.
+         */
+        get: operations["getChangesIdRuns"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -326,6 +366,26 @@ export interface paths {
         get: operations["getHostsName"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{name}/fence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Raise a host's fence to what the host answers, after a database came back from an older copy
+         * @description Needs the role admin. Needs a signed-in person, not a token.
+         */
+        post: operations["postHostsNameFence"];
         delete?: never;
         options?: never;
         head?: never;
@@ -596,6 +656,7 @@ export interface components {
             hosts: number;
             /** Format: int64 */
             id: number;
+            left_out: components["schemas"]["LeftOut"][];
             next: string;
             reason: string;
             rehearsal?: components["schemas"]["Rehearsal"];
@@ -621,7 +682,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             policy: components["schemas"]["Policy"];
-            runs: components["schemas"]["HostRun"][];
+            rungs: components["schemas"]["Rung"][];
             /** Format: date-time */
             started_at: string;
             started_by: string;
@@ -646,6 +707,10 @@ export interface components {
             seq: number;
             subject: string;
         };
+        Exclusion: {
+            because: string;
+            host: string;
+        };
         Finding: {
             code: string;
             file?: string;
@@ -657,6 +722,7 @@ export interface components {
         Group: {
             act: string;
             alterations: components["schemas"]["Alteration"][];
+            count: number;
             diff: string;
             findings: components["schemas"]["Finding"][];
             hosts: string[];
@@ -686,11 +752,13 @@ export interface components {
             id: number;
             /** @enum {string} */
             process: "old" | "new" | "down" | "unknown";
+            /** @enum {string} */
+            proof?: "in-force" | "probes" | "none";
             stage: number;
             /** @enum {string} */
             state: "queued" | "working" | "soaking" | "done" | "restoring" | "restored" | "unknown" | "stranded" | "passed-over";
             /** @enum {string} */
-            step: "" | "connect" | "lock" | "recheck" | "baseline" | "trial" | "snapshot" | "guard" | "place" | "act" | "in-force" | "settle" | "probe" | "disarm" | "soak" | "confirm" | "restore" | "act-again" | "probe-again" | "disarm-again" | "look";
+            step: "" | "connect" | "lock" | "recheck" | "baseline" | "trial" | "snapshot" | "guard" | "place" | "act" | "in-force" | "settle" | "probe" | "reconnect" | "soak" | "confirm" | "restore" | "act-again" | "probe-again" | "disarm-again" | "look";
             steps?: components["schemas"]["StepTaken"][];
             /** Format: date-time */
             updated_at: string;
@@ -699,6 +767,14 @@ export interface components {
         Judgement: {
             because: string;
             digest: string;
+        };
+        LeftOut: {
+            account: string;
+            /** Format: date-time */
+            at: string;
+            because: string;
+            digest: string;
+            host: string;
         };
         NewSecret: {
             value: string;
@@ -709,16 +785,20 @@ export interface components {
         };
         Policy: {
             at_once: number;
+            pause_after: number;
             /** Format: int64 */
             soak: number;
             stages: components["schemas"]["Stage"][];
-            pause_after: number;
         };
         Problem: {
             detail: string;
             status: number;
             title: string;
             type: string;
+        };
+        Raised: {
+            /** Format: int64 */
+            to: number;
         };
         Rehearsal: {
             /** Format: date-time */
@@ -747,6 +827,19 @@ export interface components {
             /** Format: int64 */
             host_id: number;
             probes: components["schemas"]["Verdict"][];
+        };
+        Rung: {
+            counts: {
+                [key: string]: number;
+            };
+            hosts: number;
+            stage: number;
+        };
+        Runs: {
+            /** Format: date-time */
+            as_of: string;
+            more: boolean;
+            runs: components["schemas"]["HostRun"][];
         };
         Secret: {
             /** Format: date-time */
@@ -791,9 +884,9 @@ export interface components {
             ended_at?: string;
             note: string;
             /** @enum {string} */
-            outcome: "" | "done" | "failed" | "unknown" | "changed";
+            outcome: "" | "done" | "failed" | "unknown" | "not-begun" | "overtaken";
             /** @enum {string} */
-            step: "" | "connect" | "lock" | "recheck" | "baseline" | "trial" | "snapshot" | "guard" | "place" | "act" | "in-force" | "settle" | "probe" | "disarm" | "soak" | "confirm" | "restore" | "act-again" | "probe-again" | "disarm-again" | "look";
+            step: "" | "connect" | "lock" | "recheck" | "baseline" | "trial" | "snapshot" | "guard" | "place" | "act" | "in-force" | "settle" | "probe" | "reconnect" | "soak" | "confirm" | "restore" | "act-again" | "probe-again" | "disarm-again" | "look";
         };
         SurveyOrder: {
             where: string;
@@ -825,6 +918,7 @@ export interface components {
             entries: number;
             hash: string;
             holds: boolean;
+            waiting: number;
         };
     };
     responses: never;
@@ -870,7 +964,13 @@ export interface operations {
     };
     getChanges: {
         parameters: {
-            query?: never;
+            query?: {
+                state?: string;
+                service?: string;
+                author?: string;
+                before?: number;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -941,7 +1041,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Everything about one change */
+            /** @description A change's summary; its size does not grow with its hosts */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -1087,6 +1187,39 @@ export interface operations {
             };
         };
     };
+    "postChangesIdLeft-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Exclusion"];
+            };
+        };
+        responses: {
+            /** @description Take a host out of an approved plan */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postChangesIdOffer: {
         parameters: {
             query?: never;
@@ -1180,7 +1313,11 @@ export interface operations {
     };
     getChangesIdRehearsalHosts: {
         parameters: {
-            query?: never;
+            query?: {
+                group?: string;
+                after?: string;
+                limit?: number;
+            };
             header?: never;
             path: {
                 id: number;
@@ -1189,7 +1326,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description What the newest rehearsal found on each host */
+            /** @description What the newest rehearsal found on each host, by the page */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -1231,6 +1368,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Created"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getChangesIdRuns: {
+        parameters: {
+            query?: {
+                after?: number;
+                since?: string;
+                state?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The host runs of the newest climb, by the page, or what changed of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Runs"];
                 };
             };
             /** @description A problem, as in RFC 9457 */
@@ -1307,7 +1480,10 @@ export interface operations {
     };
     getHosts: {
         parameters: {
-            query?: never;
+            query?: {
+                after?: string;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -1384,6 +1560,39 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Host"];
                 };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postHostsNameFence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Raised"];
+            };
+        };
+        responses: {
+            /** @description Raise a host's fence to what the host answers, after a database came back from an older copy */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem, as in RFC 9457 */
             default: {

@@ -1,5 +1,5 @@
 import type { KeyboardEvent } from 'react'
-import type { Climb, HostRun } from '../api/client'
+import type { Climb, HostRun, RunState } from '../api/client'
 import { runStates, Shape } from './StateMark'
 
 type Stage = Climb['policy']['stages'][number]
@@ -16,21 +16,23 @@ export function stageName(s: Stage): string {
 
 interface Props {
   climb: Climb
+  runs: HostRun[] // those that are known
   chosen?: string
   onChoose: (host: string) => void
 }
 
 // Ladder draws a climb to scale: a rung per stage from the bottom up, the
 // hosts of a stage as cells on it, the present rung heaviest, a gate as a bar.
-export function Ladder({ climb, chosen, onChoose }: Props) {
-  const stages = climb.policy.stages.map((s, i) => ({ ...s, name: stageName(s), number: i + 1, runs: climb.runs.filter((r) => r.stage === i) })).filter((s) => s.runs.length > 0)
-  const present = Math.min(...climb.runs.filter((r) => !final(r)).map((r) => r.stage))
-  const most = Math.max(...stages.map((s) => s.runs.length))
-  const bundled = climb.runs.length >= bundleFrom
+export function Ladder({ climb, runs, chosen, onChoose }: Props) {
+  const rungOf = (stage: number) => climb.rungs.find((r) => r.stage === stage)
+  const stages = climb.policy.stages.map((s, i) => ({ ...s, name: stageName(s), number: i + 1, hosts: rungOf(i)?.hosts ?? 0, counts: rungOf(i)?.counts ?? {}, runs: runs.filter((r) => r.stage === i) })).filter((s) => s.hosts > 0)
+  const present = Math.min(...climb.rungs.filter((r) => runStates.some((s) => !ended(s) && r.counts[s])).map((r) => r.stage))
+  const most = Math.max(...stages.map((s) => s.hosts))
+  const bundled = isBundled(climb)
   const perRow = Math.min(Math.max(most, 12), 28)
   const width = 2 * rail + (bundled ? 28 : perRow) * cell
   const label = 200
-  const heights = stages.map((s) => (bundled ? 1 : Math.ceil(s.runs.length / perRow)) * cell + 18)
+  const heights = stages.map((s) => (bundled ? 1 : Math.ceil(s.hosts / perRow)) * cell + 18)
   const total = heights.reduce((a, b) => a + b, 0) + 20
   const tops = stages.map((_, i) => total - 10 - heights.slice(0, i + 1).reduce((a, b) => a + b, 0))
   return (
@@ -45,7 +47,7 @@ export function Ladder({ climb, chosen, onChoose }: Props) {
             <path className={here ? 'rung present' : 'rung'} d={`M${rail / 2},${foot} H${width - rail / 2}`} />
             {s.gate && <path className="gate" d={`M0,${foot + 7} H${width}`} />}
             <text x={width + 10} y={foot - 13} style={{ fill: here ? 'var(--ink)' : undefined, fontWeight: here ? 600 : 400 }}>
-              stage {s.number}: {s.runs.length === 1 ? '1 host' : `${s.runs.length} hosts`}
+              stage {s.number}: {s.hosts === 1 ? '1 host' : `${s.hosts} hosts`}
               {here ? ', now' : ''}
             </text>
             <text x={width + 10} y={foot + 3}>
@@ -53,7 +55,7 @@ export function Ladder({ climb, chosen, onChoose }: Props) {
               {s.name.length > 30 ? `${s.name.slice(0, 29)}…` : s.name}
               {s.gate ? ', gate below' : ''}
             </text>
-            {bundled ? <Bundle runs={s.runs} y={foot - cell / 2} /> : s.runs.map((r, k) => (
+            {bundled ? <Bundle counts={s.counts} y={foot - cell / 2} /> : s.runs.map((r, k) => (
               <Cell key={r.id} run={r} x={rail + (k % perRow) * cell + cell / 2} y={foot - 2 - cell / 2 - Math.floor(k / perRow) * cell} chosen={r.host === chosen} onChoose={onChoose} />
             ))}
           </g>
@@ -63,12 +65,17 @@ export function Ladder({ climb, chosen, onChoose }: Props) {
   )
 }
 
-export function final(r: HostRun): boolean {
-  return r.state === 'done' || r.state === 'restored' || r.state === 'stranded' || r.state === 'passed-over'
+// isBundled tells whether a climb has too many hosts for a cell each.
+export function isBundled(climb: Climb): boolean {
+  return climb.rungs.reduce((n, r) => n + r.hosts, 0) >= bundleFrom
+}
+
+function ended(s: RunState): boolean {
+  return s === 'done' || s === 'restored' || s === 'stranded' || s === 'passed-over'
 }
 
 function Cell({ run, x, y, chosen, onChoose }: { run: HostRun; x: number; y: number; chosen: boolean; onChoose: (host: string) => void }) {
-  const words = `${run.host}: ${run.state}${run.step && !final(run) ? `, ${run.step}` : ''}${run.why && run.state !== 'done' ? `. ${run.why}` : ''}`
+  const words = `${run.host}: ${run.state}${run.step && !ended(run.state) ? `, ${run.step}` : ''}${run.why && run.state !== 'done' ? `. ${run.why}` : ''}`
   const press = (e: KeyboardEvent) => {
     if (e.key === 'Enter' || e.key === ' ') {
       e.preventDefault()
@@ -85,15 +92,15 @@ function Cell({ run, x, y, chosen, onChoose }: { run: HostRun; x: number; y: num
 }
 
 // Bundle counts the hosts of a long rung by state, worst first.
-function Bundle({ runs, y }: { runs: HostRun[]; y: number }) {
-  const worst = [...runStates].reverse().filter((s) => runs.some((r) => r.state === s))
+function Bundle({ counts, y }: { counts: { [state: string]: number }; y: number }) {
+  const worst = [...runStates].reverse().filter((s) => counts[s])
   return (
     <>
       {worst.map((s, i) => (
         <g key={s} transform={`translate(${rail + 16 + i * 110},${y})`}>
           <Shape state={s} />
           <text x={12} y={4}>
-            {runs.filter((r) => r.state === s).length} {s}
+            {counts[s]} {s}
           </text>
         </g>
       ))}

@@ -2,10 +2,10 @@ import { useQuery } from '@tanstack/react-query'
 import { Alert } from 'antd'
 import { useState } from 'react'
 import { useParams } from 'react-router'
-import type { Account, ChangeDetail } from '../../api/client'
-import { change } from '../../api/queries'
+import type { Account, ChangeDetail, RunState } from '../../api/client'
+import { change, firstIn, runs } from '../../api/queries'
 import { useStream } from '../../api/stream'
-import { Ladder } from '../../ui/Ladder'
+import { isBundled, Ladder } from '../../ui/Ladder'
 import { Counts } from '../../ui/StateMark'
 import { Actions } from './Actions'
 import { Facts } from './Facts'
@@ -17,10 +17,14 @@ export function ChangePage({ me }: { me: Account }) {
   const query = useQuery(change(id))
   const up = useStream(id)
   const [chosen, setChosen] = useState<string>()
+  const climb = query.data?.climb
+  const known = useQuery({ ...runs(id, climb?.id ?? 0), enabled: climb !== undefined && !isBundled(climb) })
+  const odd = useQuery(firstIn(id, query.data && climb && isBundled(climb) ? worst(query.data) : undefined))
   if (query.isPending) return <main className="second">Reading change {id} …</main>
   if (!query.data) return <main><Alert type="error" title={query.error?.message} /></main>
   const d = query.data
-  const run = d.climb?.runs.find((r) => r.host === chosen) ?? worst(d)
+  const all = known.data?.runs ?? []
+  const run = all.find((r) => r.host === chosen) ?? all.find((r) => r.state === worst(d)) ?? odd.data
   return (
     <main>
       {!up && <Alert type="warning" title="The connection broke; what you see may be old. It is being tried again." style={{ marginBottom: 12 }} />}
@@ -41,7 +45,7 @@ export function ChangePage({ me }: { me: Account }) {
                 Climb: {d.climb.state}
                 {d.climb.why && d.climb.state !== 'completed' && `, ${d.climb.why}`}
               </h2>
-              <Ladder climb={d.climb} chosen={run?.host} onChoose={setChosen} />
+              <Ladder climb={d.climb} runs={all} chosen={run?.host} onChoose={setChosen} />
               <div style={{ marginTop: 8 }}>
                 <Counts counts={d.counts} />
               </div>
@@ -59,10 +63,10 @@ export function ChangePage({ me }: { me: Account }) {
   )
 }
 
-// worst is the host to look at first, where nobody chose one.
-function worst(d: ChangeDetail) {
-  const order = ['stranded', 'unknown', 'restoring', 'restored', 'passed-over']
-  return order.map((s) => d.climb?.runs.find((r) => r.state === s)).find((r) => r !== undefined)
+// worst is the state of the host to look at first, where nobody chose one.
+function worst(d: ChangeDetail): RunState | undefined {
+  const order: RunState[] = ['stranded', 'unknown', 'restoring', 'restored', 'passed-over']
+  return order.find((s) => d.counts[s])
 }
 
 function Rehearsed({ detail: d }: { detail: ChangeDetail }) {

@@ -51,11 +51,11 @@ function altered(a: Group['alterations'][number]): string {
 
 // DiffGroup is what a change comes to on hosts where it comes to the same.
 export function DiffGroup({ group }: { group: Group }) {
-  const rest = group.hosts.length - shownHosts
+  const rest = group.count - Math.min(group.hosts.length, shownHosts)
   return (
     <section className="group" data-group={group.key}>
       <header>
-        <span>{counted(group.hosts.length, 'host')}</span>
+        <span>{counted(group.count, 'host')}</span>
         {group.act && <span>then {group.act}</span>}
         <span className="second" title={group.hosts.join(', ')}>
           {group.hosts.slice(0, shownHosts).join(', ')}
