@@ -162,8 +162,8 @@ func (w *world) as(name string) *client.Client {
 }
 
 // climb drafts a change of the hosts that where fits, brings it to its approval
-// and starts it.
-func (w *world) climb(where string, hosts int, ladder string) int64 {
+// and starts it, once what comes before that is done.
+func (w *world) climb(where string, hosts int, ladder string, before ...func()) int64 {
 	w.Helper()
 	ctx, ines := w.Context(), w.as("ines")
 	id, err := ines.Draft(ctx, 0, fmt.Appendf(nil, "title: t\nreason: r\nservice: pages\nwhere: %q\nexpect: %d\nedits: [{set: events/worker_connections, to: 1024}]\nladder: %s\n", where, hosts, ladder))
@@ -176,6 +176,9 @@ func (w *world) climb(where string, hosts int, ladder string) int64 {
 	d := w.until(id, func(d view.ChangeDetail) bool { return d.Rehearsal != nil && d.Rehearsal.EndedAt != nil })
 	if err = ines.Offer(ctx, id); err == nil {
 		err = w.as("oda").Approve(ctx, id, d.Rehearsal.Digest)
+	}
+	for _, f := range before {
+		f()
 	}
 	if err == nil {
 		err = ines.Climb(ctx, id)
@@ -342,8 +345,7 @@ func TestKilledWhileAScriptRuns(t *testing.T) {
 			want = ladder.Restored
 		}
 		cut := &standin.Fault{Do: standin.CutAfter, At: at, Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
-		host.Script(cut)
-		id := w.climb(fmt.Sprintf("name == %q", host.Name), 1, "{soak: 100ms}")
+		id := w.climb(fmt.Sprintf("name == %q", host.Name), 1, "{soak: 100ms}", func() { host.Script(cut) })
 		<-cut.Reached
 		w.kill()
 		close(cut.Release)
