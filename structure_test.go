@@ -20,6 +20,7 @@ var mayImport = map[string]string{
 	"host":             "core/change core/expr core/ladder core/probe",
 	"store":            "core/change core/expr core/ladder core/probe core/record core/view",
 	"store/postmaster": "",
+	"store/faulty":     "",
 	"engine":           "core/change core/conf core/expr core/ladder core/probe core/view host store",
 	"api":              "core/change core/ladder core/record core/view engine host store",
 	"client":           "core/ladder core/record core/view",

@@ -10,8 +10,11 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -49,6 +52,7 @@ type Engine struct {
 	hints      []view.Event
 	wake       chan struct{}
 	working    sync.WaitGroup
+	trouble    string // that claim has told of
 }
 
 // New makes an engine; it does nothing before Run.
@@ -102,24 +106,49 @@ func (e *Engine) Run(ctx context.Context) {
 
 // claim has the ladders decide, and takes up what this server can work on.
 func (e *Engine) claim(ctx, hurry context.Context) {
-	complain := func(what string, err error) {
-		if err != nil && ctx.Err() == nil {
-			e.Log.Error(what, "error", err)
-		}
-	}
-	free := e.Most - len(e.fences(e.runs))
+	runs, rehearsals := slices.Collect(maps.Keys(e.fences(e.runs))), slices.Collect(maps.Keys(e.fences(e.rehearsals)))
+	free := e.Most - len(runs)
 	started, err := e.Store.Advance(ctx, e.me, free)
-	complain("deciding", err)
-	lapsed, err := e.Store.ClaimRuns(ctx, e.me, max(0, free-len(started)))
-	complain("claiming host runs", err)
+	var lapsed []*store.Claimed
+	var claimed []*store.Rehearsing
+	if !store.Transient(err) {
+		var more error
+		lapsed, more = e.Store.ClaimRuns(ctx, e.me, max(0, free-len(started)), orNone(runs))
+		err = errors.Join(err, more)
+	}
 	for _, c := range append(started, lapsed...) {
 		e.carry(hurry, e.runs, c.ID, c.Fence, "a host run", func(mine context.Context) { e.hostRun(ctx, mine, c) })
 	}
-	claimed, err := e.Store.ClaimRehearsals(ctx, e.me, 4)
-	complain("claiming rehearsals", err)
+	if !store.Transient(err) {
+		var more error
+		claimed, more = e.Store.ClaimRehearsals(ctx, e.me, 4, orNone(rehearsals))
+		err = errors.Join(err, more)
+	}
 	for _, c := range claimed {
 		e.carry(hurry, e.rehearsals, c.ID, c.Fence, "a rehearsal", func(mine context.Context) { e.carryOut(ctx, mine, c) })
 	}
+	// Trouble is told when it comes, when it changes, and when it has passed.
+	said := ""
+	if err != nil {
+		said = err.Error()
+	}
+	switch kind := fmt.Sprint(err != nil, store.Transient(err)); {
+	case ctx.Err() != nil || kind == e.trouble:
+	case err != nil:
+		e.trouble = kind
+		e.Log.Error("what is under way cannot be decided or taken up; trying again", "error", said)
+	case e.trouble != "":
+		e.trouble = ""
+		e.Log.Info("what is under way is decided and taken up again")
+	}
+}
+
+// orNone gives a list that is none of PostgreSQL's nulls.
+func orNone(ids []int64) []int64 {
+	if ids == nil {
+		return []int64{}
+	}
+	return ids
 }
 
 // nudge has Run look at once.

@@ -2,9 +2,11 @@ package engine
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/ed25519"
 	"errors"
+	"flag"
 	"fmt"
 	"log/slog"
 	"os"
@@ -25,7 +27,7 @@ import (
 	"wladder/store/postmaster"
 )
 
-func TestMain(m *testing.M) { os.Exit(postmaster.ForTests(m)) }
+func TestMain(m *testing.M) { flag.Parse(); os.Exit(postmaster.ForTests(m)) }
 
 func signer(seed byte) ssh.Signer {
 	s, _ := ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(bytes.Repeat([]byte{seed}, 32)))
@@ -64,6 +66,9 @@ type rig struct {
 	hosts  []*standin.Host
 	url    string
 	stop   func()
+
+	lease   time.Duration // 1s where unset
+	proxied string        // where set, the engine reaches its database by this URL
 }
 
 func newRig(t *testing.T, subnet, n int) *rig {
@@ -105,7 +110,15 @@ func newRig(t *testing.T, subnet, n int) *rig {
 func (r *rig) start() {
 	ctx, cancel := context.WithCancel(context.Background())
 	log := slog.New(slog.NewTextHandler(testWriter{r.t}, &slog.HandlerOptions{Level: slog.LevelWarn}))
-	r.engine = New(Config{Store: r.store, Dialer: &host.Dialer{Signer: signer(2)}, Lease: time.Second, TryFor: 2 * time.Second, LookFor: 8 * time.Second, Log: log})
+	st := r.store
+	if r.proxied != "" {
+		var err error
+		if st, err = store.Open(r.t.Context(), r.proxied, store.Key{1}); err != nil {
+			r.t.Fatal(err)
+		}
+		r.t.Cleanup(st.Close)
+	}
+	r.engine = New(Config{Store: st, Dialer: &host.Dialer{Signer: signer(2)}, Lease: cmp.Or(r.lease, time.Second), TryFor: 2 * time.Second, LookFor: 8 * time.Second, Log: log})
 	ended := make(chan struct{})
 	go func() { r.engine.Run(ctx); close(ended) }()
 	r.stop = func() { cancel(); <-ended }
@@ -196,9 +209,14 @@ func (r *rig) approved(id int64) shown {
 // until waits for a change to satisfy f, by its events.
 func (r *rig) until(id int64, f func(shown) bool) shown {
 	r.t.Helper()
+	return r.untilWithin(id, 30*time.Second, f)
+}
+
+func (r *rig) untilWithin(id int64, within time.Duration, f func(shown) bool) shown {
+	r.t.Helper()
 	events, stop := r.engine.Subscribe(id)
 	defer stop()
-	deadline := time.After(30 * time.Second)
+	deadline := time.After(within)
 	for {
 		d := r.show(id)
 		if f(d) {

@@ -50,6 +50,7 @@ type result struct {
 	note     string
 	baseline []probe.Verdict
 	sight    *ladder.Sight
+	undone   bool
 	proof    ladder.Proof
 }
 
@@ -172,9 +173,10 @@ func (r *hostRun) write(ctx context.Context, begin bool) error {
 	return err
 }
 
-// keepGuard pushes the guard on while we wait for a database.
+// keepGuard pushes the guard on while we wait for a database. What is to be put
+// back anyway may go back by itself.
 func (r *hostRun) keepGuard() {
-	if r.guarded() && r.conn != nil && !r.run.State.Final() {
+	if r.guarded() && r.conn != nil && (r.run.State == ladder.Working || r.run.State == ladder.Soaking) {
 		bounded, cancel := context.WithTimeout(context.WithoutCancel(r.stopping), 5*time.Second)
 		defer cancel()
 		r.conn.Watch(bounded, r.claim, r.span(), host.ForwardAct, []host.Question{{Guard: true}}) // where it fails, the step that follows says so
@@ -244,7 +246,7 @@ func (r *hostRun) try(mine context.Context, prepared error) (e ladder.Event, err
 	if res.baseline != nil {
 		r.baseline, r.Baseline = res.baseline, res.baseline
 	}
-	return ladder.Event{Kind: ladder.Ended, At: time.Now(), Outcome: res.outcome, Note: r.redactor.Clean(res.note), Sight: res.sight, Proof: res.proof}, nil
+	return ladder.Event{Kind: ladder.Ended, At: time.Now(), Outcome: res.outcome, Note: r.redactor.Clean(res.note), Sight: res.sight, Proof: res.proof, Undone: res.undone}, nil
 }
 
 // prepare reads what the run carries out: the plan's head, once per process, and
@@ -466,7 +468,12 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 	case ladder.Confirm:
 		return done("%s as approved; the guard is taken away", counted(len(r.mine.Files), "path")), r.conn.Confirm(ctx, r.claim, r.files)
 	case ladder.Restore:
-		return done("%s put back", counted(len(r.mine.Files), "path")), r.conn.Restore(ctx, r.claim, r.files)
+		undone, err := r.conn.Restore(ctx, r.claim, r.files)
+		res := done("%s put back", counted(len(r.mine.Files), "path"))
+		if res.undone = undone; undone {
+			res.note += "; the host's guard had done so by itself, and acted"
+		}
+		return res, err
 	case ladder.ActAgain:
 		return r.act(ctx, ask)
 	case ladder.ProbeAgain:

@@ -162,7 +162,7 @@ func TestHostRun(t *testing.T) {
 		t.Errorf("the page: %+v", answer)
 	}
 	for range 2 {
-		if err := conn.Restore(ctx, claim, set); err != nil {
+		if _, err := conn.Restore(ctx, claim, set); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -210,7 +210,7 @@ func TestPlaceRefusesWhatWasEdited(t *testing.T) {
 		t.Errorf("snapshot of an edited file: %v", err)
 	}
 	var refused *ScriptError
-	if err := conn.Restore(ctx, claim, two[1:]); !errors.As(err, &refused) || !strings.Contains(err.Error(), "somebody edited it") {
+	if _, err := conn.Restore(ctx, claim, two[1:]); !errors.As(err, &refused) || !strings.Contains(err.Error(), "somebody edited it") {
 		t.Errorf("restore over an edited file: %v", err)
 	}
 }

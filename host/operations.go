@@ -268,9 +268,17 @@ func (c *Conn) Place(ctx context.Context, claim Claim, files []File) error {
 	return c.operate(ctx, "place", archive(contentsOf(files)), triples(claim.args(), files))
 }
 
-// Restore puts the snapshot back.
-func (c *Conn) Restore(ctx context.Context, claim Claim, files []File) error {
-	return c.operate(ctx, "restore", nil, triples(claim.args(), files))
+// Restore puts the snapshot back; undone tells that the run's guard had done so
+// before, and acted on it with success.
+func (c *Conn) Restore(ctx context.Context, claim Claim, files []File) (undone bool, err error) {
+	all, err := c.run(ctx, "restore", nil, triples(claim.args(), files)...)
+	if err == nil {
+		err = c.refusal("restore", all)
+	}
+	if err == nil {
+		undone, _ = all[len(all)-1]["undone"].(bool)
+	}
+	return undone, err
 }
 
 // The labels under which a host keeps when an act began and ended.

@@ -212,7 +212,7 @@ func TestInsideGuardRace(t *testing.T) {
 			if now := state(30); now != asNew {
 				t.Errorf("round %d: disarmed, yet %s", round, now)
 			}
-			must(t, "restore", conn.Restore(t.Context(), claim, files))
+			must(t, "restore", restore(t, conn, claim, files))
 		case errors.As(err, &gone):
 			fired++
 			delay = max(0, delay-150*time.Millisecond)
@@ -264,10 +264,10 @@ func TestInsideFullAndImmutable(t *testing.T) {
 	on(t, 29, "rm /etc/nginx/filler")
 	must(t, "place", conn.Place(ctx, claim, files))
 	on(t, 29, "dd if=/dev/zero of=/etc/nginx/filler bs=1k 2>/dev/null; sync; true")
-	err := conn.Restore(ctx, claim, files)
+	err := restore(t, conn, claim, files)
 	t.Logf("putting back on a full disk of its own: %v, %s", err, state(29))
 	on(t, 29, "rm /etc/nginx/filler")
-	must(t, "restore once there is room", conn.Restore(ctx, claim, files))
+	must(t, "restore once there is room", restore(t, conn, claim, files))
 	if now := state(29); now != asOld {
 		t.Errorf("in the end: %s", now)
 	}
@@ -302,8 +302,13 @@ func TestInsideTwoServers(t *testing.T) {
 	if now := state(20); err != nil || now != asNew && now != asOld || sight.Files == "mixed" {
 		t.Errorf("four servers at once: %s, %+v, %v", now, sight, err)
 	}
-	must(t, "restore", conn.Restore(ctx, host.Claim{Fence: 9, Run: "run-1"}, files))
+	must(t, "restore", restore(t, conn, host.Claim{Fence: 9, Run: "run-1"}, files))
 	if now := state(20); now != asOld {
 		t.Errorf("restored: %s", now)
 	}
+}
+
+func restore(t *testing.T, conn *host.Conn, claim host.Claim, files []host.File) error {
+	_, err := conn.Restore(t.Context(), claim, files)
+	return err
 }

@@ -293,8 +293,11 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 	d := ladder.Decide(now)
 	var started []*Claimed
 	if n := min(d.Start, free); n > 0 {
-		if err := cmp.Or(approved(ctx, tx, c.Change, c.Digest), otherScripts(plan.Head, me.Scripts)); err != nil {
+		err := cmp.Or(approved(ctx, tx, c.Change, c.Digest), otherScripts(plan.Head, me.Scripts))
+		if refused := (*Conflict)(nil); errors.As(err, &refused) {
 			return nil, s.setClimb(ctx, tx, "wladderd", c, ladder.Paused, err.Error())
+		} else if err != nil {
+			return nil, err
 		}
 		if started, err = s.start(ctx, tx, c, now.Stage, me, n); err != nil {
 			return nil, err

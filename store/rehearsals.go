@@ -72,9 +72,8 @@ type Rehearsing struct {
 	lease         time.Duration
 }
 
-// ClaimRehearsals takes rehearsals that nobody carries out, or whose lease has
-// lapsed.
-func (s *Store) ClaimRehearsals(ctx context.Context, me Server, limit int) ([]*Rehearsing, error) {
+// ClaimRehearsals is ClaimRuns for rehearsals.
+func (s *Store) ClaimRehearsals(ctx context.Context, me Server, limit int, held []int64) ([]*Rehearsing, error) {
 	type row struct {
 		ID, Change, Fence                int64
 		Revision                         int
@@ -82,9 +81,9 @@ func (s *Store) ClaimRehearsals(ctx context.Context, me Server, limit int) ([]*R
 		Secrets                          map[string]int
 		Findings                         []change.Finding
 	}
-	rows, err := many[row](ctx, s.pool, `with free as (select id from rehearsals where ended_at is null and lease_until < now() order by id limit $3 for update skip locked),
+	rows, err := many[row](ctx, s.pool, `with free as (select id from rehearsals where ended_at is null and lease_until < now() and id <> all($4::bigint[]) order by id limit $3 for update skip locked),
 		claimed as (update rehearsals r set owner = $1, lease_until = now() + $2, fence = fence + 1 from free where r.id = free.id returning r.*)
-		select c.id, c.change, c.revision, c.started_by, v.source, c.service_digest, c.secrets, c.findings, c.fence from claimed c join revisions v on v.change = c.change and v.number = c.revision`, me.Name, me.Lease, limit)
+		select c.id, c.change, c.revision, c.started_by, v.source, c.service_digest, c.secrets, c.findings, c.fence from claimed c join revisions v on v.change = c.change and v.number = c.revision`, me.Name, me.Lease, limit, held)
 	all := make([]*Rehearsing, len(rows))
 	for i, r := range rows {
 		all[i] = &Rehearsing{r.ID, r.Change, r.Revision, r.StartedBy, r.Source, r.ServiceDigest, r.Secrets, r.Findings, r.Fence, me.Lease}

@@ -105,9 +105,10 @@ type moved struct {
 }
 
 // ClaimRuns takes host runs under way that nobody has, or whose lease has
-// lapsed, with a higher fence each.
-func (s *Store) ClaimRuns(ctx context.Context, me Server, limit int) ([]*Claimed, error) {
-	return s.claimed(ctx, s.pool, me, `select id, host_id from host_runs where `+underWay+` and lease_until < now() order by id limit $5 for update skip locked`, limit)
+// lapsed, with a higher fence each; never those that this server holds itself,
+// and could not renew for a while.
+func (s *Store) ClaimRuns(ctx context.Context, me Server, limit int, held []int64) ([]*Claimed, error) {
+	return s.claimed(ctx, s.pool, me, `select id, host_id from host_runs where `+underWay+` and lease_until < now() and id <> all($6::bigint[]) order by id limit $5 for update skip locked`, limit, held)
 }
 
 // RenewLeases keeps the runs that a server works on, given with their fences,

@@ -59,7 +59,7 @@ func started(t *testing.T, s *Store, n int) (changeID int64) {
 	if _, err = s.BeginRehearsal(ctx, "ines", id, Targets{Revision: 1, Hosts: all[:n]}); err != nil {
 		t.Fatal(err)
 	}
-	claimed, err := s.ClaimRehearsals(ctx, me, 10)
+	claimed, err := s.ClaimRehearsals(ctx, me, 10, []int64{})
 	if err != nil || len(claimed) != 1 {
 		t.Fatalf("%d rehearsals claimed, %v", len(claimed), err)
 	}
@@ -269,7 +269,7 @@ func TestLeasesAndFences(t *testing.T) {
 	for _, owner := range []string{"left", "right"} {
 		both.Go(func() {
 			for range 6 {
-				claimed, err := s.ClaimRuns(ctx, Server{Name: owner, Lease: time.Minute}, 1)
+				claimed, err := s.ClaimRuns(ctx, Server{Name: owner, Lease: time.Minute}, 1, []int64{})
 				mu.Lock()
 				for _, c := range claimed {
 					if seen[c.ID] != "" || c.Fence < 2 || err != nil {
@@ -301,7 +301,7 @@ func TestLeasesAndFences(t *testing.T) {
 	if _, err := s.pool.Exec(ctx, `update host_runs set lease_until = now() - interval '1 s' where id = $1`, one.ID); err != nil {
 		t.Fatal(err)
 	}
-	again, err := s.ClaimRuns(ctx, Server{Name: "third", Lease: time.Minute}, 10)
+	again, err := s.ClaimRuns(ctx, Server{Name: "third", Lease: time.Minute}, 10, []int64{})
 	if err != nil || len(again) != 1 || again[0].ID != one.ID || again[0].Fence <= one.Fence || !again[0].Begun || again[0].Run.Step != ladder.Place {
 		t.Fatalf("taken over: %+v, %v", again, err)
 	}
@@ -318,7 +318,7 @@ func TestLeasesAndFences(t *testing.T) {
 	if err := s.Release(ctx, again[0]); err != nil {
 		t.Fatal(err)
 	}
-	if free, _ := s.ClaimRuns(ctx, Server{Name: "fourth", Lease: time.Minute}, 10); len(free) != 1 {
+	if free, _ := s.ClaimRuns(ctx, Server{Name: "fourth", Lease: time.Minute}, 10, []int64{}); len(free) != 1 {
 		t.Errorf("%d runs free after a release", len(free))
 	}
 	d, err := s.Change(ctx, id)
@@ -360,14 +360,14 @@ func TestARehearsalGoesOnElsewhere(t *testing.T) {
 	if _, err = s.BeginRehearsal(ctx, "ines", id, Targets{Revision: 1, Hosts: hosts}); err != nil {
 		t.Fatal(err)
 	}
-	first, err := s.ClaimRehearsals(ctx, Server{Name: "first", Lease: -time.Second}, 5)
+	first, err := s.ClaimRehearsals(ctx, Server{Name: "first", Lease: -time.Second}, 5, []int64{})
 	if err != nil || len(first) != 1 {
 		t.Fatalf("%v, %v", first, err)
 	}
 	if err := s.AddRead(ctx, first[0], []Read{{RehearsedHost: view.RehearsedHost{HostID: hosts[0].ID, Group: "g"}}}); err != nil {
 		t.Fatal(err)
 	}
-	second, err := s.ClaimRehearsals(ctx, me, 5)
+	second, err := s.ClaimRehearsals(ctx, me, 5, []int64{})
 	if err != nil || len(second) != 1 {
 		t.Fatalf("%v, %v", second, err)
 	}

@@ -56,6 +56,7 @@ type Event struct {
 	Note    string
 	Sight   *Sight // what a look found; nil where there was none
 	Proof   Proof  // what the step proved
+	Undone  bool   // putting back found that the host's guard had done it, and acted
 }
 
 // Sight is what a look at a host found.
@@ -173,6 +174,7 @@ func times(n int) string {
 // ended takes the run along the transition table.
 func (r Run) ended(e Event) Run {
 	step, was := r.Step, r.Why
+	r.Undone = r.Undone || e.Undone
 	r = r.to(after(step, e.Outcome, r.Undone))
 	r.Tries, r.Since = 0, time.Time{}
 	r.Proof = r.Proof.stronger(e.Proof)

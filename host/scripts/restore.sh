@@ -5,7 +5,11 @@ fence "$1"
 shift
 put_back "$@"
 case $trouble in
-'') printf '{"restored":true}\n' ;;
+'')
+	undone=false # by the run's guard, which has acted, too
+	if [ -e "$state/runs/$1/guard.undone" ]; then undone=true; fi
+	printf '{"restored":true,"undone":%s}\n' "$undone"
+	;;
 other*) printf '{"other":"%s"}\n' "$(b64 "${trouble#other }")" ;;
 *) printf '{"failed":"%s"}\n' "$(b64 "${trouble#failed }")" ;;
 esac
