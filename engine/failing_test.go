@@ -80,6 +80,7 @@ func failing(t *testing.T, subnet int, kind faulty.Kind, away time.Duration, fir
 	r.lease = 2 * time.Second
 	p := r.behindProxy()
 	for n := first + 1; ; n += step {
+		p.Settle()
 		value := 1024 + n
 		// Every third run has to be put back.
 		want, text := ladder.Done, fmt.Sprintf("worker_connections %d;", value)

@@ -79,6 +79,15 @@ func (p *Proxy) Fail(n int, k Kind, away time.Duration) {
 	p.seen, p.at, p.kind, p.away = nil, n, k, away
 }
 
+// Settle has nothing fail any more, and waits for the end of an outage.
+func (p *Proxy) Settle() {
+	p.mu.Lock()
+	p.at = 0
+	left := time.Until(p.until)
+	p.mu.Unlock()
+	time.Sleep(left)
+}
+
 // Seen lists the statements since Fail, and Injected what has failed so far.
 func (p *Proxy) Seen() []string {
 	p.mu.Lock()
