@@ -38,7 +38,7 @@ var routes = []route{
 	{"GET", "/hosts", "All hosts", "viewer", false, nil, []view.Host{}, 200, (*Server).hosts},
 	{"GET", "/hosts/{name}", "One host", "viewer", false, nil, view.Host{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Host(c, c.Param("name"))) }},
 	{"POST", "/hosts", "Add hosts or bring them up to date", "admin", false, []view.Host{}, nil, 204, (*Server).loadHosts},
-	{"POST", "/hosts/{name}/fence", "Raise a host's fence to what the host answers, after a database came back from an older copy", "admin", true, view.Raised{}, nil, 204, (*Server).raiseFence},
+	{"POST", "/hosts/{name}/fence", "Raise a host's fence to what the host answers, after a database came back from an older copy", "admin", true, nil, view.Raised{}, 200, (*Server).raiseFence},
 	{"POST", "/survey", "Ask hosts what they are", "operator", false, view.SurveyOrder{}, view.Surveyed{}, 200, (*Server).survey},
 
 	{"POST", "/ask", "Put probes to hosts without a change", "operator", false, view.AskOrder{}, view.AskedHosts{}, 200, (*Server).ask},
@@ -344,10 +344,8 @@ func (s *Server) leaveOut(ctx *gin.Context) {
 }
 
 func (s *Server) raiseFence(ctx *gin.Context) {
-	var in view.Raised
-	if s.read(ctx, &in) {
-		s.nothing(ctx, http.StatusNoContent, fit(s.Store.RaiseFence(ctx, who(ctx).Name, ctx.Param("name"), in.To)))
-	}
+	seen, err := s.Engine.RaiseFence(ctx, who(ctx).Name, ctx.Param("name"))
+	give(s, ctx)(view.Raised{To: seen}, fit(err))
 }
 
 // fit marks what the store says is unfit as the caller's error.

@@ -245,9 +245,9 @@ func (c *Client) LeaveOut(ctx context.Context, id int64, host, because string) e
 	return c.do(ctx, "POST", at(id, "/left-out"), view.Exclusion{Host: host, Because: because})
 }
 
-// RaiseFence raises a host's fence to what the host answered.
-func (c *Client) RaiseFence(ctx context.Context, host string, to int64) error {
-	return c.do(ctx, "POST", "/hosts/"+url.PathEscape(host)+"/fence", view.Raised{To: to})
+// RaiseFence raises a host's fence to what the host has seen.
+func (c *Client) RaiseFence(ctx context.Context, host string) (view.Raised, error) {
+	return call[view.Raised](ctx, c, "POST", "/hosts/"+url.PathEscape(host)+"/fence", nil)
 }
 
 // Changes gives the newest changes.

@@ -53,6 +53,8 @@ type Engine struct {
 	wake       chan struct{}
 	working    sync.WaitGroup
 	trouble    string // that claim has told of
+
+	mishap func(host string, step ladder.Step) // of tests: panics where our own code should
 }
 
 // New makes an engine; it does nothing before Run.
@@ -208,6 +210,24 @@ func (e *Engine) Survey(ctx context.Context, where string) (asked int, failed ma
 		}
 	})
 	return len(hosts), failed, nil
+}
+
+// RaiseFence asks a host which fence it has seen, and has our next one for it be
+// higher: for a database that was lost, or came back from an older copy.
+func (e *Engine) RaiseFence(ctx context.Context, actor, name string) (seen int64, err error) {
+	h, err := e.Store.Host(ctx, name)
+	if err != nil {
+		return 0, err
+	}
+	conn, err := e.Dialer.Connect(ctx, target(h))
+	if err != nil {
+		return 0, err
+	}
+	defer conn.Close()
+	if seen, err = conn.Fence(ctx); err != nil {
+		return 0, err
+	}
+	return seen, e.Store.RaiseFence(ctx, actor, name, seen)
 }
 
 func (e *Engine) survey(ctx context.Context, h view.Host) (expr.Traits, error) {

@@ -118,7 +118,7 @@ func (r *rig) start() {
 		}
 		r.t.Cleanup(st.Close)
 	}
-	r.engine = New(Config{Store: st, Dialer: &host.Dialer{Signer: signer(2)}, Lease: cmp.Or(r.lease, time.Second), TryFor: 2 * time.Second, LookFor: 8 * time.Second, Log: log})
+	r.engine = New(Config{Store: st, Dialer: &host.Dialer{Signer: signer(2), Alive: time.Second}, Lease: cmp.Or(r.lease, time.Second), TryFor: 2 * time.Second, LookFor: 8 * time.Second, Log: log})
 	ended := make(chan struct{})
 	go func() { r.engine.Run(ctx); close(ended) }()
 	r.stop = func() { cancel(); <-ended }

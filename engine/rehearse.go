@@ -269,7 +269,10 @@ func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
 		}
 		found.Group = change.GroupKey(found.Diff, found.Act, found.Findings)
 	}()
-	result, err := r.read(ctx, &h, &found.RehearsedHost)
+	if r.mishap != nil {
+		r.mishap(h.Name, "")
+	}
+	result, err := r.read(ctx, &h, &found)
 	if err != nil {
 		result.Findings = append(result.Findings, veto("unreachable", "%s", strings.TrimPrefix(err.Error(), h.Name+": ")))
 	}
@@ -324,7 +327,7 @@ func hostFile(path string, base, candidate change.Copy, m *change.Make, others, 
 
 // read does what needs the host: survey, collect, trial, and the probes as
 // they are before.
-func (r *rehearsal) read(ctx context.Context, h *view.Host, found *view.RehearsedHost) (result change.Result, err error) {
+func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (result change.Result, err error) {
 	conn, err := r.Dialer.Connect(ctx, target(*h))
 	if err != nil {
 		return result, err
@@ -333,9 +336,7 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *view.Rehearse
 	if h.Traits, err = conn.Survey(ctx); err != nil {
 		return result, err
 	}
-	if _, err := r.Store.Surveyed(ctx, h.ID, h.Traits); err != nil {
-		return result, err
-	}
+	found.Traits = &h.Traits
 	if yes, err := r.carries.Bool(h.Expr().Vars()); err != nil || !yes {
 		result.Findings = []change.Finding{{Level: change.StopLevel, Code: "not-carried", Text: "the definition of " + r.svc.Name + " says that this host does not carry it"}}
 		return result, err
@@ -363,8 +364,12 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *view.Rehearse
 	for _, f := range result.Files {
 		files = append(files, hostFile(f.Path, f.Base, f.Candidate, f.Make, f.Others, r.secrets))
 	}
-	if len(files) > 0 && len(r.svc.Trial.Command) > 0 && !result.Executes {
-		answer, said, err := conn.Trial(ctx, files, r.svc.Trial, result.Shown)
+	tried := files
+	if result.Executes { // the checker sees what is there all the same
+		tried = nil
+	}
+	if len(files) > 0 && len(r.svc.Trial.Command) > 0 {
+		answer, said, err := conn.Trial(ctx, tried, r.svc.Trial, result.Shown)
 		if err != nil {
 			return result, err
 		}
@@ -382,7 +387,35 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *view.Rehearse
 		result.Findings = append(result.Findings, change.Finding{Level: change.WarnLevel, Code: "not-running",
 			Text: fmt.Sprintf("%s does not run on this host now (%s); the act %s would start it", r.svc.Unit, replies[0].State, result.Act.Name)})
 	}
-	return result, err
+	if err != nil {
+		return result, err
+	}
+	unready := ""
+	if len(files) == 0 && !result.Stops() {
+		if unready, err = r.unready(ctx, ask); err != nil {
+			return result, err
+		}
+	}
+	result.Settled(unready)
+	return result, nil
+}
+
+// unready says, before anything is changed, what the program has not taken up:
+// which in-force checks are not well, and which probes are not as they are to be
+// after. What asks for processes begun since the act tells nothing before one.
+func (r *rehearsal) unready(ctx context.Context, ask asker) (string, error) {
+	checks := slices.Clone([]probe.Probe(r.svc.InForce))
+	for _, p := range r.probes {
+		if after := p.Expectation(probe.Later); after != "" && after != p.Expectation(probe.Earlier) {
+			checks = append(checks, p)
+		}
+	}
+	checks = slices.DeleteFunc(checks, func(p probe.Probe) bool { return p.Uses("renewed") })
+	if len(checks) == 0 {
+		return "", nil
+	}
+	verdicts, _, err := ask.ask(ctx, probe.Later, checks)
+	return ill(verdicts), err
 }
 
 // deepest is how many times includes are followed on a host.

@@ -238,6 +238,9 @@ func (r *hostRun) try(mine context.Context, prepared error) (e ladder.Event, err
 		}
 	}()
 	var res result
+	if r.mishap != nil {
+		r.mishap(r.Host, r.run.Step)
+	}
 	if prepared != nil {
 		res = failed("%v", prepared)
 	} else if res, err = r.take(mine); err != nil {

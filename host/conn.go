@@ -7,6 +7,7 @@ package host
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/json"
@@ -33,6 +34,7 @@ type Target struct {
 type Dialer struct {
 	Signer  ssh.Signer
 	Timeout time.Duration // of connecting; 10s where unset
+	Alive   time.Duration // how often a connection is asked whether its host is still there, which may take twice as long to answer; 10s where unset
 }
 
 // KeyError tells that a host showed another key than the pinned one, or that
@@ -157,29 +159,22 @@ func (d *Dialer) Connect(ctx context.Context, t Target) (*Conn, error) {
 	}
 	raw.SetDeadline(time.Time{})
 	c := &Conn{target: t, client: ssh.NewClient(conn, channels, requests)}
-	go c.keepAlive()
+	go c.keepAlive(cmp.Or(d.Alive, 10*time.Second))
 	return c, nil
 }
 
-// How often a connection is asked whether its host is still there, and how long
-// the host may take to answer.
-const (
-	aliveEvery  = 10 * time.Second
-	aliveWithin = 20 * time.Second
-)
-
 // keepAlive closes a connection whose other side has gone silent, so that what
 // waits on it ends. It ends with the connection.
-func (c *Conn) keepAlive() {
+func (c *Conn) keepAlive(every time.Duration) {
 	ended := make(chan struct{})
 	go func() { c.client.Wait(); close(ended) }()
 	for {
 		select {
 		case <-ended:
 			return
-		case <-time.After(aliveEvery):
+		case <-time.After(every):
 		}
-		silent := time.AfterFunc(aliveWithin, func() { c.client.Close() })
+		silent := time.AfterFunc(2*every, func() { c.client.Close() })
 		c.client.SendRequest("keepalive@openssh.com", true, nil) // any answer will do
 		silent.Stop()
 	}

@@ -162,6 +162,7 @@ func askHTTP(ctx context.Context, address string, p probe.Probe, ask probe.Ask, 
 		}
 	}
 	state, a := send(ctx, &client, address, ask)
+	a.Connected = last != nil // though what it says may be no page
 	if a.Failure == "" && state != nil {
 		a.Certificate = certificateOf(*state, p, ask)
 		a.Failure = distrust(p, ask, a.Certificate)

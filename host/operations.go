@@ -6,6 +6,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -177,6 +178,19 @@ func (c *Conn) TakeOver(ctx context.Context, claim Claim) error {
 		return &ScriptError{c.target.Name, "claim", 0, "the guard of " + other + " is still armed over files that it placed; look at that climb first. The guard ends by itself"}
 	}
 	return nil
+}
+
+// Fence asks which fence the host has seen, and changes nothing.
+func (c *Conn) Fence(ctx context.Context) (int64, error) {
+	_, err := c.run(ctx, "claim", nil, Claim{-1, "none"}.args()...) // lower than any: it is refused
+	var refused *Fenced
+	if errors.As(err, &refused) {
+		return refused.Seen, nil
+	}
+	if err == nil {
+		err = &Lost{c.target.Name, "claim", errSenseless}
+	}
+	return 0, err
 }
 
 // ChangedError tells that a path is no longer as reviewed.

@@ -17,6 +17,9 @@ const (
 	CutBefore     FaultKind = "cut-before"     // the link drops before the script At runs
 	CutAfter      FaultKind = "cut-after"      // the link drops once it ran, without its answer
 	SlowLink      FaultKind = "slow-link"      // every script comes For later
+	Busy          FaultKind = "busy"           // somebody holds the host's lock: the script is not run, status 75
+	Garble        FaultKind = "garble"         // the script runs, its answer makes no sense
+	Silence       FaultKind = "silence"        // the script runs, and the link says nothing from then on
 )
 
 // Fault is one thing scripted to go wrong.

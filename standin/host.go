@@ -62,6 +62,7 @@ type Host struct {
 
 	mu     sync.Mutex
 	faults []*Fault
+	deaf   bool
 	links  map[net.Conn]bool
 	ran    []string // names of the scripts that ran, in order
 	timers map[string]*time.Timer
@@ -150,9 +151,14 @@ func (h *Host) serve() {
 		if err != nil {
 			return
 		}
+		raw = &wire{Conn: raw, muted: make(chan struct{}), closed: make(chan struct{})}
 		h.mu.Lock()
+		deaf := h.deaf
 		h.links[raw] = true
 		h.mu.Unlock()
+		if deaf {
+			raw.Close()
+		}
 		h.running.Go(func() {
 			defer func() {
 				raw.Close()
@@ -214,22 +220,73 @@ func (h *Host) exec(raw net.Conn, command string, channel ssh.Channel) int {
 	if f := h.fault(SlowLink, name); f != nil {
 		h.sleep(f.For)
 	}
+	if f := h.fault(Busy, name); f != nil {
+		return 75
+	}
 	if f := h.fault(CutBefore, name); f != nil {
 		f.hold(h.ctx)
 		raw.Close()
 		return 255
 	}
 	stdout := io.Writer(channel)
-	cut := h.fault(CutAfter, name)
-	if cut != nil {
+	cut, garbled, silent := h.fault(CutAfter, name), h.fault(Garble, name), h.fault(Silence, name)
+	if cut != nil || garbled != nil || silent != nil {
 		stdout = io.Discard
 	}
 	status := h.newShell(h.Files).run(h.ctx, command, channel, stdout, channel.Stderr())
-	if cut != nil {
+	switch {
+	case cut != nil:
 		cut.hold(h.ctx)
 		raw.Close()
+	case garbled != nil:
+		io.WriteString(channel, "<html>502 Bad Gateway</html>\n")
+	case silent != nil:
+		raw.(*wire).mute()
 	}
 	return status
+}
+
+// wire is a connection that can fall silent, as when a host or the way there
+// freezes: nothing is answered any more, and nothing is closed.
+type wire struct {
+	net.Conn
+	once, end     sync.Once
+	muted, closed chan struct{}
+}
+
+func (w *wire) mute() { w.once.Do(func() { close(w.muted) }) }
+
+func (w *wire) Close() error {
+	w.end.Do(func() { close(w.closed) })
+	return w.Conn.Close()
+}
+
+func (w *wire) Write(p []byte) (int, error) {
+	select {
+	case <-w.muted:
+		return len(p), nil // into nothing
+	default:
+		return w.Conn.Write(p)
+	}
+}
+
+// Deaf has the host refuse and cut every link, as when the network is gone; what
+// runs on it goes on.
+func (h *Host) Deaf(deaf bool) {
+	h.mu.Lock()
+	h.deaf = deaf
+	h.mu.Unlock()
+	if deaf {
+		h.cutLinks()
+	}
+}
+
+// Run runs a line on the host, as somebody signed in there, and gives its output
+// and status.
+func (h *Host) Run(line string) (output string, status int) {
+	var out strings.Builder
+	status = h.newShell(h.Files).run(h.ctx, line, strings.NewReader(""), &out, &out)
+	return out.String(), status
 }
 
 // scriptName finds the word behind the text of a script that names it.

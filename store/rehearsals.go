@@ -120,6 +120,7 @@ type Read struct {
 	view.RehearsedHost
 	Leaf     []byte // its part of the plan, still without its stage; nil where it has none
 	Contents [][]byte
+	Traits   *expr.Traits // as surveyed; nil where it was not
 }
 
 // mine compares the fence within a transaction, and renews the lease.
@@ -156,6 +157,9 @@ func (s *Store) AddRead(ctx context.Context, r *Rehearsing, all []Read) error {
 			if h.Leaf != nil {
 				text := string(h.Leaf)
 				leaf = &text
+			}
+			if h.Traits != nil {
+				batch.Queue(`update hosts set traits = $2, surveyed_at = now() where id = $1`, h.HostID, h.Traits)
 			}
 			batch.Queue(`update rehearsed_hosts set read = true, grp = $3, probes = $4, leaf = $5 where rehearsal = $1 and host_id = $2`, r.ID, h.HostID, h.Group, orEmpty(h.Probes), leaf)
 		}

@@ -82,6 +82,7 @@ func TestRender(t *testing.T) {
 			continue
 		}
 		r := Render(svc, spec, Reading{Host: host, Files: map[string]Found{"main": c.found}})
+		r.Settled("")
 		got, text := r.Act.Name, ""
 		if len(r.Findings) > 0 {
 			got, text = r.Findings[0].Code, r.Findings[0].Text

@@ -80,6 +80,7 @@ type Rendered struct {
 	Diff        string            // secrets masked
 	Alterations []conf.Alteration
 
+	addresses   []string       // that edits named
 	first, last *conf.Document // parsed first, and last
 }
 

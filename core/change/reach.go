@@ -33,8 +33,14 @@ type Reach struct {
 func ReachOf(svc *Service, r *Result) []*Reach {
 	byFormat := map[conf.Format]*Reach{}
 	var all []*Reach
+	edited := make([]*Rendered, 0, len(r.Files)+len(r.Held))
 	for i := range r.Files {
-		f := &r.Files[i]
+		edited = append(edited, &r.Files[i])
+	}
+	for i := range r.Held { // what changes no byte may be overruled all the same
+		edited = append(edited, &r.Held[i])
+	}
+	for _, f := range edited {
 		if f.Format == conf.Plain || f.Candidate.Kind != Regular {
 			continue
 		}
@@ -113,6 +119,7 @@ func (r *Reach) Add(patterns []string, files []Gathered) {
 func (r *Reach) Findings() []Finding {
 	set := conf.Files{Documents: slices.Clone(r.others), Known: func(pattern string) bool { return r.asked[pattern] }}
 	before := map[string]*conf.Document{}
+	held := map[string][]string{}
 	var names []string
 	for at, f := range r.changed {
 		name := r.names[at]
@@ -122,7 +129,9 @@ func (r *Reach) Findings() []Finding {
 		}
 		set.Documents = append(set.Documents, doc)
 		names = append(names, name)
-		if f.Base.Kind == Regular {
+		if f.Base.same(f.Candidate) {
+			held[name] = f.addresses
+		} else if f.Base.Kind == Regular {
 			before[name], _ = conf.Parse(name, r.format, f.Base.Content)
 		}
 	}
@@ -137,6 +146,9 @@ func (r *Reach) Findings() []Finding {
 	var all []Finding
 	for _, name := range names {
 		for _, l := range set.Defeated(name, before[name]) {
+			if only, ok := held[name]; ok && !slices.Contains(only, l.Address) {
+				continue // it was so before, and nobody edits it
+			}
 			f := Finding{File: name, Line: l.Line, Level: WarnLevel, Code: "may-be-overruled", Text: fmt.Sprintf("%s: whether it counts is not known: %s", l.Address, l.Why)}
 			if w := l.Winner; w.Address != "" {
 				if w.Value == l.Value {

@@ -30,11 +30,20 @@ func TestOverruled(t *testing.T) {
 			others: map[string]string{"/etc/ssh/sshd_config": main, dir + "50-local.conf": "MaxAuthTries 3\n"}, level: StopLevel, code: "overruled", text: dir + "50-local.conf:1 comes first"},
 		{title: "a drop-in that cannot be read", changed: "/etc/ssh/sshd_config", base: main, candidate: strings.Replace(main, "6", "4", 1),
 			others: map[string]string{dir + "50-local.conf": ""}, unread: dir + "50-local.conf", level: WarnLevel, code: "may-be-overruled", text: "is not known"},
+		{title: "what stands already, overruled", changed: "/etc/ssh/sshd_config", base: main, candidate: main,
+			others: map[string]string{dir + "50-local.conf": "PasswordAuthentication yes\n"}, level: StopLevel, code: "overruled", text: "PasswordAuthentication would not count"},
+		{title: "what stands already, where another line loses", changed: "/etc/ssh/sshd_config", base: main, candidate: main,
+			others: map[string]string{dir + "50-local.conf": "MaxAuthTries 3\n"}},
 	} {
 		svc := &Service{Files: map[string]File{"main": {Format: conf.SSHD}}, Reads: []string{"/etc/ssh/sshd_config"}}
 		f := Rendered{Key: "main", Format: conf.SSHD, Found: Found{Path: c.changed}, Path: c.changed,
 			Base: Copy{Kind: Regular, Content: []byte(c.base)}, Candidate: Copy{Kind: Regular, Content: []byte(c.candidate)}}
-		reaches := ReachOf(svc, &Result{Files: []Rendered{f}})
+		result := &Result{Files: []Rendered{f}}
+		if c.base == c.candidate {
+			f.addresses = []string{"PasswordAuthentication"}
+			result = &Result{Held: []Rendered{f}}
+		}
+		reaches := ReachOf(svc, result)
 		if len(reaches) != 1 {
 			t.Fatalf("%s: %d formats", c.title, len(reaches))
 		}

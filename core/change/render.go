@@ -36,12 +36,27 @@ type Finding struct {
 // Result is what a change comes to on one host.
 type Result struct {
 	Files    []Rendered // those that change, in the order in which they are placed
+	Held     []Rendered // those that edits named, and that say already what is wanted
 	Act      Act
 	Findings []Finding
 	Executes bool     // the checker must not see it before it is approved
 	Shown    []string // what the trial's dump must print
 
 	redactor *Redactor
+}
+
+// Settled says of a result without files to change what is to become of the host:
+// it gets the act alone where the program has not taken up what stands there, for
+// the reason unready, and nothing otherwise.
+func (r *Result) Settled(unready string) {
+	switch {
+	case len(r.Files) > 0 || r.Stops():
+	case unready != "" && len(r.Held) > 0 && len(r.Act.Commands) > 0:
+		r.find(WarnLevel, "not-in-force", "", 0, "the files say already what this change wants, and the program has not taken it up: %s. It gets the act %s alone", unready, r.Act.Name)
+		r.Files, r.Held = r.Held, nil
+	default:
+		r.find(NoteLevel, "nothing-to-change", "", 0, "the files say already what this change wants")
+	}
 }
 
 // Stops tells whether a finding keeps the host out.
@@ -114,15 +129,13 @@ func Render(svc *Service, spec *Spec, reading Reading) Result {
 	for _, key := range s.order {
 		f := s.now[key]
 		if f.Base.same(f.Candidate) {
+			r.Held = append(r.Held, *f)
 			continue
 		}
 		r.words(svc, f)
 		r.Files = append(r.Files, *f)
 	}
 	slices.SortStableFunc(r.Files, func(a, b Rendered) int { return cmp.Compare(a.turn(), b.turn()) })
-	if len(r.Files) == 0 && !r.Stops() {
-		r.find(NoteLevel, "nothing-to-change", "", 0, "the files say already what this change wants")
-	}
 	r.Act = svc.Acts[s.need]
 	return r
 }
@@ -399,6 +412,7 @@ func (s *set) within(e Edit, verb string) {
 	if edit.Do != conf.Set && !s.judgeBrought(f, doc, next) {
 		return
 	}
+	f.addresses = append(f.addresses, edit.Address)
 	f.Candidate.Content, f.last = next.Bytes(), next
 	s.exposed(f, e)
 	s.brings(f, doc, next)

@@ -45,7 +45,7 @@ func (s *Service) secrets(file string) func(address string) bool {
 			return rule.Secret
 		}
 		name := strings.ToLower(a[len(a)-1].Name)
-		return passwordLike.MatchString(name) && !strings.Contains(name, "authentication") && !strings.Contains(name, "tokens")
+		return passwordLike.MatchString(name) && !strings.Contains(name, "authentication") && !strings.Contains(name, "tokens") && !noSecret.MatchString(name+"=")
 	}
 }
 
@@ -55,7 +55,11 @@ type Redactor struct{ values []string }
 
 // everyday are values that tell nothing: masked where they stand, not wherever
 // the word occurs.
-var everyday = regexp.MustCompile(`(?i)^(true|false|none|null|auto|default|prompt|required|optional|enabled?|disabled?|files?|[/$%{<*].*)$`)
+var everyday = regexp.MustCompile(`(?i)^(true|false|none|null|auto|default|prompt|required|optional|enabled?|disabled?|files?|well|not|yes|no|on|off|[/$%{<*].*)$`)
+
+// noSecret fits names like a password's whose value is none: where a secret is
+// kept, or how one signs in.
+var noSecret = regexp.MustCompile(`(?i)(files?|paths?|dir|directory|url|authentication|tokens)"?[ \t]*[=:][ \t]*$`)
 
 // Add has the redactor cover a value, and its form in base64, from now on.
 func (r *Redactor) Add(value string) {
@@ -74,7 +78,9 @@ func (r *Redactor) AddFile(svc *Service, key string, content []byte, doc *conf.D
 			continue
 		}
 		for _, m := range assigned.FindAllSubmatch(line, -1) {
-			r.found(string(m[2]))
+			if !noSecret.Match(m[1]) {
+				r.found(string(m[2]))
+			}
 		}
 	}
 	if doc == nil {
@@ -107,7 +113,7 @@ func (r *Redactor) Clean(text string) string {
 		if mayAssign([]byte(line)) {
 			line = assigned.ReplaceAllStringFunc(line, func(found string) string {
 				m := assigned.FindStringSubmatch(found)
-				if bare := strings.Trim(m[2], `"'`); bare == "" || bare == cover {
+				if bare := strings.Trim(m[2], `"'`); bare == "" || bare == cover || everyday.MatchString(bare) || noSecret.MatchString(m[1]) {
 					return found
 				}
 				return m[1] + cover

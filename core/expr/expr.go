@@ -9,6 +9,8 @@ package expr
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -110,6 +112,7 @@ var AnswerVars = vars(
 // Program is a compiled expression.
 type Program struct {
 	Source  string
+	Names   []string // the variables that it uses, sorted
 	program cel.Program
 }
 
@@ -137,7 +140,13 @@ func Compile(source string, v Vars, kind Kind) (*Program, error) {
 	if err != nil {
 		return nil, fmt.Errorf("expression %q: %w", source, err)
 	}
-	return &Program{source, program}, nil
+	names := map[string]bool{}
+	for _, ref := range ast.NativeRep().ReferenceMap() {
+		if ref.Name != "" && len(ref.OverloadIDs) == 0 && ref.Value == nil {
+			names[ref.Name] = true
+		}
+	}
+	return &Program{source, slices.Sorted(maps.Keys(names)), program}, nil
 }
 
 // Bool evaluates a deciding expression.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -26,6 +27,41 @@ const (
 	Size    Kind = "size"
 	Command Kind = "command"
 )
+
+// certificate lists what a TLS connection answers.
+var certificate = []string{"protocol", "names", "days_left", "issuer", "chain", "trusted"}
+
+// answers lists what each kind answers, by the names that expressions have.
+var answers = map[Kind][]string{
+	HTTP:    {"connected", "held", "status", "headers", "body", "size"},
+	TCP:     {"connected", "held", "banner"},
+	TLS:     append([]string{"connected", "held"}, certificate...),
+	SSH:     {"connected", "banner", "methods", "signed_in"},
+	Unit:    {"state", "sub", "restarts", "processes", "renewed"},
+	Process: {"count", "users", "age"},
+	Port:    {"listeners", "users"},
+	File:    {"content", "mode", "owner", "group", "kind", "readable", "bytes"},
+	Size:    {"bytes", "count"},
+	Command: {"exit", "output"},
+}
+
+// known tells whether any kind answers to the name; others are an expression's own.
+func known(name string) bool {
+	for _, all := range answers {
+		if slices.Contains(all, name) {
+			return true
+		}
+	}
+	return false
+}
+
+// answersOf lists what an answer to the question holds.
+func answersOf(a Ask) []string {
+	if a.Kind == HTTP && a.Secure {
+		return append(slices.Clone(answers[HTTP]), certificate...)
+	}
+	return answers[a.Kind]
+}
 
 // Network tells whether the question goes over the network.
 func (k Kind) Network() bool { return k == HTTP || k == TCP || k == TLS || k == SSH }

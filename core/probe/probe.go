@@ -10,6 +10,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"wladder/core/expr"
@@ -79,8 +80,14 @@ func (p Probe) Check() error {
 		if text == "" {
 			continue
 		}
-		if _, err := expr.Compile(text, expr.AnswerVars, expr.Bool); err != nil {
+		program, err := expr.Compile(text, expr.AnswerVars, expr.Bool)
+		if err != nil {
 			return err
+		}
+		for _, name := range program.Names {
+			if may := answersOf(ask); known(name) && !slices.Contains(may, name) {
+				return fmt.Errorf("expression %q: %s is no answer to %q; want %s", text, name, ask.Kind, strings.Join(may, ", "))
+			}
 		}
 	}
 	return nil
@@ -97,6 +104,12 @@ func (p Probe) Expectation(at Phase) string {
 	return p.After
 }
 
+// Uses tells whether what is expected after a change speaks of a name.
+func (p Probe) Uses(name string) bool {
+	program, err := expr.Compile(p.Expectation(Later), expr.AnswerVars, expr.Bool)
+	return err == nil && slices.Contains(program.Names, name)
+}
+
 // Verdict is an answer judged.
 type Verdict struct {
 	Probe string `json:"probe"`
@@ -105,19 +118,23 @@ type Verdict struct {
 }
 
 // Judge holds an answer against the expectation of a phase. A probe without an
-// answer is not well, but for questions about what is refused: tcp, tls, ssh.
+// answer is not well, but for questions about what is refused: tcp, tls, ssh,
+// and http where the expectation speaks of connected.
 func (p Probe) Judge(at Phase, a Answer) Verdict {
 	ask, _ := ParseAsk(p.Ask)
 	v := Verdict{Probe: p.Name, Why: a.Words(ask.Kind)}
-	if a.Failure != "" && ask.Kind != TCP && ask.Kind != TLS && ask.Kind != SSH {
+	want := p.Expectation(at)
+	if a.Failure != "" && (!ask.Kind.Network() || want == "" && ask.Kind == HTTP) {
 		return v
 	}
-	want := p.Expectation(at)
 	if want == "" {
 		v.Well = true
 		return v
 	}
 	program, err := expr.Compile(want, expr.AnswerVars, expr.Bool)
+	if err == nil && a.Failure != "" && ask.Kind == HTTP && !slices.Contains(program.Names, "connected") {
+		return v // of no page nothing is true but that there was none
+	}
 	if err == nil {
 		v.Well, err = program.Bool(a.vars())
 	}

@@ -44,3 +44,26 @@ func TestJudge(t *testing.T) {
 		t.Errorf("a port that should be closed: %+v", v)
 	}
 }
+
+// TestNamesBelongToTheirKind has expectations speak of what a question does not
+// answer.
+func TestNamesBelongToTheirKind(t *testing.T) {
+	for _, c := range []struct{ ask, expect, bad string }{
+		{"http :80/", "status == 200", ""}, {"http :80/", "!connected", ""}, {"https :443/", "days_left > 7", ""}, {"http :80/", "days_left > 7", "days_left"},
+		{"tcp :80", "status == 200", "status"}, {"unit a.service", `output == ""`, "output"}, {"command c", "exit == 0", ""}, {"http :80/", "statuss == 200", "statuss"},
+		{"port 80", "connected", "connected"}, {"http :80/", `["a"].exists(x, x == body)`, ""},
+	} {
+		err := Probe{Name: "p", Ask: c.ask, Expect: c.expect}.Check()
+		if (err != nil) != (c.bad != "") || err != nil && !strings.Contains(err.Error(), c.bad) {
+			t.Errorf("%s, expect %s: %v", c.ask, c.expect, err)
+		}
+	}
+	closed := Probe{Name: "closed", Ask: "http :80/", Expect: "!connected"}
+	if v := closed.Judge(Later, Answer{Failure: "connection refused"}); !v.Well {
+		t.Errorf("a page that should be gone: %+v", v)
+	}
+	other := Probe{Name: "other", Ask: "http :80/", Expect: "status != 200"}
+	if v := other.Judge(Later, Answer{Failure: "connection refused"}); v.Well {
+		t.Errorf("no page is not another page: %+v", v)
+	}
+}

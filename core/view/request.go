@@ -48,7 +48,7 @@ type (
 	Created struct {
 		ID int64 `json:"id"`
 	}
-	// Raised is the fence that a host answered when it refused us.
+	// Raised is the fence that a host has seen, to which ours was raised.
 	Raised struct {
 		To int64 `json:"to"`
 	}
