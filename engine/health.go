@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
-	"wladder/core/change"
 	"wladder/core/ladder"
 	"wladder/core/probe"
 	"wladder/host"
@@ -33,7 +33,7 @@ func (r *hostRun) unitQuestion() host.Question {
 func (r *hostRun) before(ctx context.Context, ask asker) (result, error) {
 	var beside []host.Question
 	if r.part.Logs != nil {
-		beside = append(beside, host.Question{Journal: r.part.Unit})
+		beside = append(beside, r.journalSince(""))
 	}
 	verdicts, replies, err := ask.ask(ctx, probe.Earlier, r.part.Probes, beside...)
 	if err != nil {
@@ -50,7 +50,7 @@ func (r *hostRun) before(ctx context.Context, ask asker) (result, error) {
 	res.baseline = verdicts
 	if len(replies) > 0 {
 		j := replies[0].Journal
-		r.logs = &logBaseline{j.Cursor, len(r.severe(j.Lines)), time.Now()}
+		r.logs = &logBaseline{j.Cursor, r.severe(j), time.Now()}
 		res.note += fmt.Sprintf("; %s of severity %s or worse in the %d min before", counted(r.logs.severe, "journal line"), r.part.Logs.Severity, baselineMinutes)
 	}
 	return res, nil
@@ -72,29 +72,36 @@ func matches(rules []*regexp.Regexp, text string) bool {
 	return slices.ContainsFunc(rules, func(p *regexp.Regexp) bool { return p.MatchString(text) })
 }
 
-// severe gives the lines that count.
-func (r *hostRun) severe(lines []host.Line) (all []host.Line) {
-	worst := slices.Index(change.Severities, r.part.Logs.Severity)
-	for _, l := range lines {
-		if l.Severity <= worst && !matches(r.ignore, l.Text) {
-			all = append(all, l)
+// severe counts the lines that count; of those that the host counted and did not
+// send, all do.
+func (r *hostRun) severe(j host.Journal) int {
+	n := j.Severe
+	for _, l := range j.Lines {
+		if matches(r.ignore, l.Text) {
+			n--
 		}
 	}
-	return all
+	return n
 }
 
 // judgeLogs says what is wrong with the lines since the act; empty if nothing.
-func (r *hostRun) judgeLogs(lines []host.Line) string {
-	for _, l := range lines {
+func (r *hostRun) judgeLogs(j host.Journal) string {
+	for _, l := range j.Fits {
 		if matches(r.refuse, l.Text) && !matches(r.ignore, l.Text) {
 			return fmt.Sprintf("the journal of %s says %q", r.part.Unit, r.redactor.Clean(l.Text))
 		}
 	}
 	minutes := max(time.Since(r.logs.begun).Minutes(), 1)
 	limit := float64(r.logs.severe)/baselineMinutes*minutes + float64(r.part.Logs.Allow)*minutes
-	if severe := r.severe(lines); float64(len(severe)) > limit {
+	if severe := r.severe(j); float64(severe) > limit {
+		last := ""
+		for _, l := range j.Lines {
+			if !matches(r.ignore, l.Text) {
+				last = l.Text
+			}
+		}
 		return fmt.Sprintf("%s of severity %s or worse in the journal of %s since the act, where %.0f would be as before; the last says %q",
-			counted(len(severe), "line"), r.part.Logs.Severity, r.part.Unit, limit, r.redactor.Clean(severe[len(severe)-1].Text))
+			counted(severe, "line"), r.part.Logs.Severity, r.part.Unit, limit, r.redactor.Clean(last))
 	}
 	return ""
 }
@@ -128,7 +135,7 @@ func (r *hostRun) probeOnce(ctx context.Context, ask asker) (result, error) {
 		return failed("%s", what), nil
 	}
 	if len(replies) > 0 {
-		if what := r.judgeLogs(replies[0].Journal.Lines); what != "" {
+		if what := r.judgeLogs(replies[0].Journal); what != "" {
 			return failed("%s", what), nil
 		}
 	}
@@ -153,7 +160,12 @@ func (r *hostRun) journal() []host.Question {
 	if r.logs == nil || r.part.Logs == nil {
 		return nil
 	}
-	return []host.Question{{Journal: r.part.Unit, Since: r.logs.cursor}}
+	return []host.Question{r.journalSince(r.logs.cursor)}
+}
+
+// journalSince asks for the lines that may be a fault; the host filters and counts.
+func (r *hostRun) journalSince(cursor string) host.Question {
+	return host.Question{Journal: r.part.Unit, Since: cursor, Severity: r.part.Logs.Severity, Pattern: strings.Join(r.part.Logs.Refuse, "|")}
 }
 
 // patience is how long a host that was put back may take to be well again, at
@@ -266,7 +278,7 @@ func (r *hostRun) soaked(first host.Unit, replies []host.Reply, when string) str
 		return fmt.Sprintf("%s was restarted by somebody %s: its main process was %d and is %d", unit, when, first.Main, now.Main)
 	}
 	if len(replies) > 1 {
-		if what := r.judgeLogs(replies[1].Journal.Lines); what != "" {
+		if what := r.judgeLogs(replies[1].Journal); what != "" {
 			return what + ", " + when
 		}
 	}

@@ -85,19 +85,24 @@ type Line struct {
 	Text     string
 }
 
-// Journal is a part of a unit's journal and where it ends.
+// Journal is a part of a unit's journal, filtered and counted on the host, and
+// where it ends.
 type Journal struct {
-	Lines  []Line
+	Severe int    // lines as severe as was asked
+	Lines  []Line // the last of those
+	Fits   []Line // the last ones, of any severity, that the pattern may fit
 	Cursor string
 }
 
 // Question is one put to the host itself.
 type Question struct {
 	probe.Ask
-	Command change.Command // of kind command
-	Journal string         // instead: the unit whose journal is read …
-	Since   string         // … since this cursor; empty: of the last ten minutes
-	Guard   bool           // instead: how the run's guard stands
+	Command  change.Command // of kind command
+	Journal  string         // instead: the unit whose journal is read …
+	Since    string         // … since this cursor; empty: of the last ten minutes
+	Severity string         // … as severe as this, in the words of journalctl(1)
+	Pattern  string         // … or that this fits; empty: none
+	Guard    bool           // instead: how the run's guard stands
 }
 
 func (q Question) words() []string {
@@ -105,7 +110,7 @@ func (q Question) words() []string {
 	case q.Guard:
 		return []string{"guard"}
 	case q.Journal != "":
-		return []string{"journal", q.Journal, q.Since}
+		return []string{"journal", q.Journal, q.Since, q.Severity, q.Pattern}
 	case q.Kind == probe.Port:
 		protocol := q.With["protocol"]
 		if protocol == "" {
@@ -245,12 +250,16 @@ func journalOf(a answer) Journal {
 		}
 		return e.Cursor, out
 	}
-	for _, l := range strings.Split(a.text("lines"), "\n") {
-		if l != "" {
-			_, one := entry(l)
-			j.Lines = append(j.Lines, one)
+	list := func(key string) (all []Line) {
+		for _, l := range strings.Split(a.text(key), "\n") {
+			if l != "" {
+				_, one := entry(l)
+				all = append(all, one)
+			}
 		}
+		return all
 	}
+	j.Severe, j.Lines, j.Fits = a.number("severe"), list("lines"), list("fits")
 	j.Cursor, _ = entry(strings.TrimSpace(a.text("last")))
 	return j
 }

@@ -215,6 +215,30 @@ func TestPlaceRefusesWhatWasEdited(t *testing.T) {
 	}
 }
 
+// TestAnEditByRenameIsKept has an editor replace a file by a rename of its own,
+// after we have taken hold of the old one.
+func TestAnEditByRenameIsKept(t *testing.T) {
+	h, conn, _ := startHost(t, "127.19.0.6:2222")
+	ctx, claim := t.Context(), Claim{1, "r"}
+	set := []File{file(conf, oldText, "events {}\n")}
+	armed(t, conn, claim, time.Minute, set)
+	theirs, once := "# by rename\n"+oldText, false
+	h.Before(func(words []string) {
+		if line := strings.Join(words, " "); strings.HasPrefix(line, "stat -c %h") && strings.HasSuffix(line, ".live") && !once {
+			once = true
+			h.Files.Write("/etc/nginx/4913", []byte(theirs))
+			h.Run("mv -f -T -- /etc/nginx/4913 " + conf)
+		}
+	})
+	var changed *ChangedError
+	if err := conn.Place(ctx, claim, set); !errors.As(err, &changed) || !once {
+		t.Errorf("placed over it: %v, edited: %v", err, once)
+	}
+	if data, _ := h.Files.Read(conf); string(data) != theirs {
+		t.Errorf("the edit is lost: %q", data)
+	}
+}
+
 func TestConnectFailsClosed(t *testing.T) {
 	h, conn, target := startHost(t, "127.19.0.3:2222")
 	dialer := &Dialer{Signer: newSigner(2)}
@@ -415,7 +439,7 @@ func TestScriptsOnRealFiles(t *testing.T) {
 				t.Errorf("made: %q", made)
 			}
 			for range 2 {
-				if out := run("restore", nil, triples([]string{"3", "r"}, set)...); out != "{\"restored\":true}\n" {
+				if out := run("restore", nil, triples([]string{"3", "r"}, set)...); out != "{\"restored\":true,\"undone\":false}\n" {
 					t.Fatalf("restore: %s", out)
 				}
 			}

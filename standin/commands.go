@@ -454,14 +454,20 @@ func mount(_ context.Context, s *shell, hc interp.HandlerContext, args []string)
 	s.files.mu.Lock()
 	defer s.files.mu.Unlock()
 	at, dir, base, _, err := s.files.find(rest[1], true)
-	if err != nil || at.kids == nil || dir == nil {
-		return fail(hc, 1, "mount: %s is no directory", rest[1])
+	if err != nil || dir == nil {
+		return fail(hc, 1, "mount: %s is not there", rest[1])
 	}
 	what := directory(0o700)
-	if flags["--bind"] != "" {
+	switch {
+	case flags["--bind"] != "":
 		if what, _, _, _, err = s.files.find(rest[0], true); err != nil {
 			return fail(hc, 1, "mount: %s is not there", rest[0])
 		}
+	case flags["-t"] == "overlay": // over a copy, since this namespace is one already
+		what = at
+	}
+	if (at.kids == nil) != (what.kids == nil) {
+		return fail(hc, 1, "mount: %s and %s are not both directories", rest[0], rest[1])
 	}
 	dir.kids[base] = what
 	return nil

@@ -63,6 +63,7 @@ type Host struct {
 	mu     sync.Mutex
 	faults []*Fault
 	deaf   bool
+	before func(words []string)
 	links  map[net.Conn]bool
 	ran    []string // names of the scripts that ran, in order
 	timers map[string]*time.Timer
@@ -268,6 +269,13 @@ func (w *wire) Write(p []byte) (int, error) {
 	default:
 		return w.Conn.Write(p)
 	}
+}
+
+// Before has f see each command that a script runs, before it runs.
+func (h *Host) Before(f func(words []string)) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.before = f
 }
 
 // Deaf has the host refuse and cut every link, as when the network is gone; what

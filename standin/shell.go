@@ -104,6 +104,12 @@ func fail(hc interp.HandlerContext, status int, format string, args ...any) erro
 
 func (s *shell) command(ctx context.Context, args []string) error {
 	hc := interp.HandlerCtx(ctx)
+	s.host.mu.Lock()
+	before := s.host.before
+	s.host.mu.Unlock()
+	if before != nil {
+		before(args)
+	}
 	if program := s.host.programs[args[0]]; program != nil {
 		if _, err := program(s.files); err != nil {
 			return fail(hc, 1, "%s: %v", args[0], err)

@@ -99,11 +99,17 @@ func run(ctx context.Context, c config) error {
 		return nil
 	}
 	if c.database == "" {
-		pg, err := postmaster.Start(ctx, postmaster.Config{Dir: filepath.Join(c.data, "postgres")})
+		dir := filepath.Join(c.data, "postgres")
+		pg, err := postmaster.Start(ctx, postmaster.Config{Dir: dir, Log: log})
+		switch busy := (*postmaster.Busy)(nil); {
+		case errors.As(err, &busy) && c.account != "": // beside the server that works there
+			pg, err = postmaster.Attach(dir)
+		case err == nil:
+			defer pg.Stop()
+		}
 		if err != nil {
 			return err
 		}
-		defer pg.Stop()
 		if err := pg.Make(ctx, "wladder"); err != nil {
 			return err
 		}

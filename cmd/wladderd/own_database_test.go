@@ -78,6 +78,18 @@ func TestOwnDatabase(t *testing.T) {
 		if all, err := c.Changes(t.Context()); err != nil || len(all) != round+1 {
 			t.Errorf("round %d: %d changes, %v", round, len(all), err)
 		}
+		// Beside it: an account can be added, another server cannot be started.
+		add := exec.Command(bin, "-data", data, "-add-account", fmt.Sprint("beside", round), "-display", "B", "-roles", "author")
+		add.Stdin = strings.NewReader("a long password\n")
+		if out, err := add.CombinedOutput(); err != nil {
+			t.Errorf("adding an account beside it: %v: %s", err, out)
+		}
+		if out, err := exec.Command(bin, "-data", data, "-listen", "127.0.0.1:1").CombinedOutput(); err == nil || !strings.Contains(string(out), "works in") {
+			t.Errorf("a second server on its data: %v: %s", err, out)
+		}
+		if _, err := client.New(url, "").SignIn(t.Context(), view.SignIn{Name: fmt.Sprint("beside", round), Password: "a long password"}); err != nil {
+			t.Errorf("the account that was added: %v", err)
+		}
 		server.Process.Signal(signal)
 		err = server.Wait()
 		if signal == syscall.SIGTERM && err != nil {

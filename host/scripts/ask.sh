@@ -73,13 +73,29 @@ ask_command() {
 	rm -f "$into"
 }
 
-# ask_journal UNIT CURSOR: lines since CURSOR, or of the last ten minutes.
+# journal WORDS...: the unit's lines since then, as JSON.
+journal() { timeout 20 journalctl -q -u "$unit" "$since" -o json --output-fields=PRIORITY,MESSAGE "$@" 2>/dev/null || :; }
+
+# ask_journal UNIT CURSOR SEVERITY PATTERN: since CURSOR, or in the last ten
+# minutes: how many lines are as severe as SEVERITY, the last 500 of those, and
+# the last 50 of any severity that PATTERN fits; all of them, as far as 500, where
+# this journalctl knows no patterns.
 ask_journal() {
-	since=--since=-10min
-	if [ -n "${2-}" ]; then since=--after-cursor=$2; fi
-	lines=$(journalctl -q -u "$1" "$since" -n 500 -o json --output-fields=PRIORITY,MESSAGE 2>/dev/null | base64 | tr -d '\n') || lines=
+	unit=$1 since=--since=-10min severity=$3 pattern=$4
+	if [ -n "$2" ]; then since=--after-cursor=$2; fi
+	severe=$(journal -p "$severity" | wc -l)
+	lines=$(journal -p "$severity" -n 500 | base64 | tr -d '\n') || lines=
+	fits=
+	if [ -n "$pattern" ]; then
+		complaint=$(timeout 20 journalctl -q -u "$unit" "$since" --grep="$pattern" -n 1 2>&1 >/dev/null) || :
+		if [ -z "$complaint" ]; then
+			fits=$(journal --grep="$pattern" --case-sensitive=true -n 50 | base64 | tr -d '\n') || fits=
+		else
+			fits=$(journal -n 500 | base64 | tr -d '\n') || fits=
+		fi
+	fi
 	last=$(journalctl -q -n 1 -o json --output-fields=PRIORITY 2>/dev/null | base64 | tr -d '\n') || last=
-	printf '{"n":%s,"lines":"%s","last":"%s"}\n' "$n" "$lines" "$last"
+	printf '{"n":%s,"severe":%s,"lines":"%s","fits":"%s","last":"%s"}\n' "$n" "$severe" "$lines" "$fits" "$last"
 }
 
 n=0

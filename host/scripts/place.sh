@@ -82,6 +82,16 @@ beside() {
 	[ "$(stands "$near.new")" = "$candidate" ]
 }
 
+# exchange A B: has two names change places at once, where the host has a tool for
+# it: exch of util-linux 2.40, mv of coreutils 9.5.
+exchange() {
+	if [ -x /usr/bin/exch ]; then
+		exch "$1" "$2" 2>/dev/null
+	else
+		mv --exchange -T -- "$1" "$2" 2>/dev/null
+	fi
+}
+
 # swap: puts it in place; fails where the path is not as reviewed after all.
 swap() {
 	if [ "$base" = none ]; then
@@ -98,6 +108,9 @@ swap() {
 	# same file system, else beside until the end.
 	kept=$run/$n.live
 	rm -f -- "$kept"
+	# All that takes long comes before the second name is made.
+	if [ "$candidate" != none ] && [ ! -L "$near.new" ]; then sync "$near.new"; fi
+	names=$(stat -c %h -- "$path")
 	if ! ln -T -- "$path" "$kept" 2>/dev/null; then
 		kept=$near.old
 		ln -T -- "$path" "$kept" || return 1
@@ -110,8 +123,19 @@ swap() {
 		fi
 		rm -f -- "$near.new"
 		sync "${path%/*}/."
+	elif exchange "$near.new" "$path"; then
+		# Whatever stood here is beside now, an edit of the last moment too.
+		if [ "$(stands "$near.new")" != "$base" ]; then
+			exchange "$near.new" "$path"
+			return 1
+		fi
+		rm -f -- "$near.new"
+		sync "${path%/*}/."
 	else
-		put "$near.new" "$path"
+		# An editor that renames takes the first name from the inode we hold.
+		if [ "$(stat -c %h -- "$kept")" != "$((names + 1))" ]; then return 1; fi
+		mv -f -T -- "$near.new" "$path"
+		sync "${path%/*}/."
 		if [ "$(stands "$kept")" != "$base" ]; then
 			mv -f -T -- "$kept" "$path"
 			return 1

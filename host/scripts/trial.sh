@@ -13,7 +13,7 @@ if [ "$net" = own ]; then ip link set lo up 2>/dev/null || :; fi
 work=$state/trial
 mkdir -p "$work"
 chmod 700 "$state" "$work"
-mount -t tmpfs -o mode=700 wladder "$work"
+mount -t tmpfs -o mode=700,size=64m wladder "$work"
 mkdir "$work/new"
 tar -xf - -C "$work/new"
 n=0
@@ -77,41 +77,67 @@ make_here() {
 }
 
 check untouched 0 "$words" "$@"
+
+# layer DIRECTORY: lays an overlay over a directory in which names come or go. Its
+# upper part is on our own tmpfs; what is below is never copied, however large.
+layer() {
+	case ":${laid:-}:" in *":$1:"*) return 0 ;; esac
+	mkdir "$work/upper$n" "$work/work$n"
+	chown --reference="$1" "$work/upper$n"
+	chmod --reference="$1" "$work/upper$n"
+	mount -t overlay -o "lowerdir=$1,upperdir=$work/upper$n,workdir=$work/work$n" wladder "$1" || return 1
+	laid=${laid:-}:$1
+}
+
 n=0 path='' candidate='' make=''
 while [ "$n" -lt "$files" ]; do
 	eval "path=\$path$n candidate=\$candidate$n make=\$make$n"
 	dir=${path%/*}
 	while [ ! -d "$dir" ]; do dir=${dir%/*}; done
-	case ":${laid:-}:" in
-	*":$dir:"*) ;;
-	*)
-		cp -a "$dir" "$work/dir$n"
-		mount --bind "$work/dir$n" "$dir"
-		laid=${laid:-}:$dir
+	over=
+	case $candidate in
+	file:* | made:*)
+		# A file over a file: nothing else of its directory is touched.
+		if [ -f "$path" ] && [ ! -L "$path" ]; then over=$path; fi
 		;;
 	esac
-	mkdir -p "${path%/*}"
+	if [ -z "$over" ] && ! said=$(layer "${dir:-/}" 2>&1); then
+		printf '{"trial":"made","exit":1,"output":"%s"}\n' "$(b64 "$dir cannot be laid over here, so that nothing new in it can be tried: $said")"
+		exit 0
+	fi
 	case $candidate in
 	none) rm -f -- "$path" ;;
 	link:*)
 		target=$(cat "$work/new/$n" && printf x)
+		mkdir -p "${path%/*}"
 		rm -f -- "$path"
 		ln -s -- "${target%x}" "$path"
 		;;
-	made:*)
-		mkdir -m 700 "$work/making$n"
-		make_here "$work/making$n" "$make"
-		if [ "$code" != 0 ]; then
-			printf '{"trial":"made","exit":%s,"output":"%s"}\n' "$code" "$(b64 "$said")"
-			exit 0
+	*)
+		content=$work/new/$n
+		case $candidate in
+		made:*)
+			mkdir -m 700 "$work/making$n"
+			make_here "$work/making$n" "$make"
+			if [ "$code" != 0 ]; then
+				printf '{"trial":"made","exit":%s,"output":"%s"}\n' "$code" "$(b64 "$said")"
+				exit 0
+			fi
+			content=$work/making$n/made
+			;;
+		esac
+		owner=${candidate#made:}
+		owner=${owner#file:*:}
+		if [ -n "$over" ]; then
+			cat "$content" >"$work/over$n"
+			give_to "$work/over$n" "$owner"
+			mount --bind "$work/over$n" "$path"
+		else
+			mkdir -p "${path%/*}"
+			if [ -L "$path" ]; then rm -f -- "$path"; fi
+			cat "$content" >"$path"
+			give_to "$path" "$owner"
 		fi
-		cat "$work/making$n/made" >"$path"
-		give_to "$path" "${candidate#made:}"
-		;;
-	file:*)
-		if [ -L "$path" ]; then rm -f -- "$path"; fi
-		cat "$work/new/$n" >"$path"
-		give_to "$path" "${candidate#file:*:}"
 		;;
 	esac
 	n=$((n + 1))

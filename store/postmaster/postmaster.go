@@ -13,6 +13,8 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
+	"log/slog"
 	"net"
 	"net/url"
 	"os"
@@ -23,6 +25,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -36,15 +39,35 @@ type Config struct {
 	// Careless trades safety for speed: a crash of the machine may lose data.
 	// For tests.
 	Careless bool
+	Log      *slog.Logger // of what happens to the server by itself; none where nil
 }
 
-// Server is a running PostgreSQL.
+// Busy tells that somebody else runs a server in the directory.
+type Busy struct {
+	Dir string
+	PID int // 0 where it is not known
+}
+
+func (b *Busy) Error() string {
+	who := ""
+	if b.PID > 0 {
+		who = fmt.Sprintf(" (process %d)", b.PID)
+	}
+	return fmt.Sprintf("another server%s works in %s; stop it first, or choose another directory", who, b.Dir)
+}
+
+// Server is a PostgreSQL that runs: where it ends without being told, it is
+// started again.
 type Server struct {
 	port     int
 	password string
-	process  *os.Process
-	ended    chan struct{}
 	log      string
+	lock     *os.File // held as long as the directory is ours; nil where it is another's
+
+	ended   chan struct{} // closed once nothing is started any more
+	mu      sync.Mutex
+	process *os.Process // that runs now
+	stopped bool
 }
 
 // unprivileged is the account that the server runs as where we are root: its
@@ -69,6 +92,16 @@ func Start(ctx context.Context, c Config) (*Server, error) {
 	if err := os.MkdirAll(dir, 0o711); err != nil {
 		return nil, err
 	}
+	lock, err := take(dir)
+	if err != nil {
+		return nil, err
+	}
+	owned := false
+	defer func() {
+		if !owned {
+			lock.Close()
+		}
+	}()
 	data, secret := filepath.Join(dir, "data"), filepath.Join(dir, "password")
 	if credential != nil {
 		if err := os.Chown(dir, int(credential.Uid), int(credential.Gid)); err != nil {
@@ -110,7 +143,7 @@ func Start(ctx context.Context, c Config) (*Server, error) {
 	if err := endStale(data); err != nil {
 		return nil, err
 	}
-	s := &Server{port: c.Port, password: string(password), ended: make(chan struct{}), log: filepath.Join(dir, "log")}
+	s := &Server{port: c.Port, password: string(password), ended: make(chan struct{}), log: filepath.Join(dir, "log"), lock: lock}
 	if s.port == 0 {
 		if s.port, err = freePort(); err != nil {
 			return nil, err
@@ -120,35 +153,116 @@ func Start(ctx context.Context, c Config) (*Server, error) {
 	if c.Careless {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off", "-c", "max_connections=400")
 	}
-	log, err := os.OpenFile(s.log, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
-	if err != nil {
-		return nil, err
+	command := func(log *os.File) *exec.Cmd {
+		cmd := exec.Command(filepath.Join(bin, "postgres"), args...) // it outlives ctx, which bounds the start only
+		cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr = dir, []string{"PATH=/usr/bin:/bin", "LC_ALL=C"}, log, log
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: credential, Pdeathsig: syscall.SIGINT, Setpgid: true}
+		return cmd
 	}
-	cmd := exec.Command(filepath.Join(bin, "postgres"), args...) // it outlives ctx, which bounds the start only
-	cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr = dir, []string{"PATH=/usr/bin:/bin", "LC_ALL=C"}, log, log
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: credential, Pdeathsig: syscall.SIGINT, Setpgid: true}
 	started := make(chan error, 1)
-	go func() {
-		// The signal comes at the end of the thread that started the process,
-		// so that thread has to stay.
-		runtime.LockOSThread()
-		defer close(s.ended)
-		defer log.Close()
-		err := cmd.Start()
-		started <- err
-		if err == nil {
-			cmd.Wait()
-		}
-	}()
+	go s.supervise(command, started, c.Log)
 	if err := <-started; err != nil {
 		return nil, fmt.Errorf("starting PostgreSQL: %w", err)
 	}
-	s.process = cmd.Process
+	owned = true
 	if err := s.await(ctx); err != nil {
 		s.Stop()
 		return nil, err
 	}
 	return s, nil
+}
+
+// supervise runs the server, and runs it again where it ends without being told.
+// The first start is told of; a first run that ends at once is the last.
+func (s *Server) supervise(command func(*os.File) *exec.Cmd, started chan<- error, log *slog.Logger) {
+	// The signal of the parent's death comes at the end of the thread that
+	// started the process, so that thread has to stay.
+	runtime.LockOSThread()
+	defer close(s.ended)
+	pause := 100 * time.Millisecond
+	for first := true; ; first = false {
+		out, err := os.OpenFile(s.log, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+		var cmd *exec.Cmd
+		if err == nil {
+			cmd = command(out)
+			err = s.launch(cmd)
+		}
+		if first {
+			started <- err
+		}
+		begun := time.Now()
+		if err == nil {
+			err = cmd.Wait()
+		}
+		if out != nil {
+			out.Close()
+		}
+		s.mu.Lock()
+		stopped := s.stopped
+		s.mu.Unlock()
+		if stopped || first && time.Since(begun) < time.Second {
+			return
+		}
+		if time.Since(begun) > time.Minute {
+			pause = 100 * time.Millisecond
+		}
+		if log != nil {
+			said, _ := os.ReadFile(s.log)
+			log.Error("PostgreSQL has ended by itself; starting it again", "error", err, "in", pause, "said", string(bytes.TrimSpace(said[max(0, len(said)-2000):])))
+		}
+		time.Sleep(pause)
+		pause = min(2*pause, 10*time.Second)
+	}
+}
+
+// launch starts the process, unless we were told to stop meanwhile.
+func (s *Server) launch(cmd *exec.Cmd) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.stopped {
+		return errors.New("stopped")
+	}
+	err := cmd.Start()
+	if err == nil {
+		s.process = cmd.Process
+	}
+	return err
+}
+
+// Attach gives the server that another process runs in a directory, for work
+// beside it.
+func Attach(dir string) (*Server, error) {
+	text, err := os.ReadFile(filepath.Join(dir, "data", "postmaster.pid"))
+	if err != nil {
+		return nil, err
+	}
+	lines := strings.Split(string(text), "\n") // as PostgreSQL documents it: the port is the fourth
+	if len(lines) < 4 {
+		return nil, fmt.Errorf("%s: the server there is just starting; try again", dir)
+	}
+	port, err := strconv.Atoi(strings.TrimSpace(lines[3]))
+	if err != nil {
+		return nil, err
+	}
+	password, err := os.ReadFile(filepath.Join(dir, "password"))
+	return &Server{port: port, password: string(password)}, err
+}
+
+// take locks the directory for as long as the file is open. It holds who has it.
+func take(dir string) (*os.File, error) {
+	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		text, _ := io.ReadAll(io.LimitReader(lock, 20))
+		lock.Close()
+		pid, _ := strconv.Atoi(strings.TrimSpace(string(text)))
+		return nil, &Busy{dir, pid}
+	}
+	lock.Truncate(0)
+	fmt.Fprintf(lock, "%d\n", os.Getpid())
+	return lock, nil
 }
 
 func binaries() (string, error) {
@@ -252,11 +366,18 @@ func (s *Server) Make(ctx context.Context, database string) error {
 
 // Stop ends the server: sessions are cut, what was committed is on disk.
 func (s *Server) Stop() {
-	s.process.Signal(syscall.SIGINT)
+	s.mu.Lock()
+	s.stopped = true
+	process := s.process
+	s.mu.Unlock()
+	if process != nil {
+		process.Signal(syscall.SIGINT)
+	}
 	select {
 	case <-s.ended:
 	case <-time.After(20 * time.Second):
-		s.process.Signal(syscall.SIGQUIT)
+		process.Signal(syscall.SIGQUIT)
 		<-s.ended
 	}
+	s.lock.Close()
 }

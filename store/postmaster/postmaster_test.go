@@ -1,12 +1,14 @@
 package postmaster
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -82,6 +84,21 @@ func TestStartBesideAStaleServer(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	var busy *Busy
+	if _, err := Start(ctx, Config{Dir: dir, Careless: true}); !errors.As(err, &busy) || busy.PID != os.Getpid() {
+		t.Errorf("a second server on the same files: %v", err)
+	}
+	beside, err := Attach(dir)
+	if err == nil {
+		err = beside.Make(ctx, "beside")
+	}
+	if err != nil {
+		t.Errorf("work beside it: %v", err)
+	}
+	left.mu.Lock()
+	left.stopped = true // its owner is gone, and so are its lock and its care
+	left.mu.Unlock()
+	left.lock.Close()
 	next, err := Start(ctx, Config{Dir: dir, Careless: true})
 	if err != nil {
 		t.Fatal(err)
@@ -90,6 +107,26 @@ func TestStartBesideAStaleServer(t *testing.T) {
 	<-left.ended
 	if err := next.Make(ctx, "x"); err != nil {
 		t.Error(err)
+	}
+}
+
+// TestAServerThatEndsIsStartedAgain kills it.
+func TestAServerThatEndsIsStartedAgain(t *testing.T) {
+	s, err := Start(t.Context(), Config{Dir: place(t), Careless: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Stop()
+	first := s.process
+	time.Sleep(1100 * time.Millisecond) // one that ends at once is not started again
+	first.Signal(syscall.SIGKILL)
+	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		if err = s.Make(t.Context(), "again"); err == nil {
+			return
+		}
+		if time.Now().After(deadline) {
+			t.Fatal(err)
+		}
 	}
 }
 
