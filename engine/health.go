@@ -248,7 +248,7 @@ func (r *hostRun) soak(ctx context.Context, ask asker) (result, error) {
 			return done("well for %s, asked %s", whole, counted(looks, "time")), nil
 		}
 		left := whole - time.Since(start)
-		if err := r.rest(min(left, max(whole/10, 200*time.Millisecond), 5*time.Second)); err != nil {
+		if err := r.rest(min(left, max(whole/5, 200*time.Millisecond), 5*time.Second)); err != nil {
 			return result{}, err
 		}
 		if verdicts, replies, err = ask.ask(ctx, probe.Later, r.part.Probes, questions...); err != nil {

@@ -110,7 +110,7 @@ func (q Question) words() []string {
 	case q.Guard:
 		return []string{"guard"}
 	case q.Journal != "":
-		return []string{"journal", q.Journal, q.Since, q.Severity, q.Pattern}
+		return []string{"journal", q.Journal, q.Severity, "since:" + q.Since, "fits:" + q.Pattern} // no word is empty
 	case q.Kind == probe.Port:
 		protocol := q.With["protocol"]
 		if protocol == "" {
@@ -259,7 +259,8 @@ func journalOf(a answer) Journal {
 		}
 		return all
 	}
-	j.Severe, j.Lines, j.Fits = a.number("severe"), list("lines"), list("fits")
+	j.Lines, j.Fits = list("lines"), list("fits")
+	j.Severe = max(a.number("severe"), len(j.Lines)) // one may come between
 	j.Cursor, _ = entry(strings.TrimSpace(a.text("last")))
 	return j
 }

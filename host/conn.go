@@ -16,6 +16,7 @@ import (
 	"io"
 	"net"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -35,6 +36,8 @@ type Dialer struct {
 	Signer  ssh.Signer
 	Timeout time.Duration // of connecting; 10s where unset
 	Alive   time.Duration // how often a connection is asked whether its host is still there, which may take twice as long to answer; 10s where unset
+
+	arriving atomic.Int64 // bytes of answers that are held now, of all hosts together
 }
 
 // KeyError tells that a host showed another key than the pinned one, or that
@@ -106,8 +109,9 @@ func (e *ScriptError) Error() string {
 
 // Conn is a connection to one host.
 type Conn struct {
-	target Target
-	client *ssh.Client
+	target   Target
+	client   *ssh.Client
+	arriving *atomic.Int64 // the dialer's
 }
 
 // Connect dials the target and checks its key against the pinned one.
@@ -158,7 +162,7 @@ func (d *Dialer) Connect(ctx context.Context, t Target) (*Conn, error) {
 		return nil, unreachable(err)
 	}
 	raw.SetDeadline(time.Time{})
-	c := &Conn{target: t, client: ssh.NewClient(conn, channels, requests)}
+	c := &Conn{target: t, client: ssh.NewClient(conn, channels, requests), arriving: &d.arriving}
 	go c.keepAlive(cmp.Or(d.Alive, 10*time.Second))
 	return c, nil
 }
@@ -249,6 +253,7 @@ func (a answer) has(key string) bool { _, ok := a[key]; return ok }
 // each; all that arrives at once, from all hosts, has a bound of its own.
 const (
 	maxAnswer  = 64 << 20
+	maxAnswers = 512 << 20 // of all hosts at once
 	maxStderr  = 64 << 10
 	scriptTime = 2 * time.Minute
 )
@@ -262,6 +267,25 @@ type clipped struct {
 func (c *clipped) Write(p []byte) (int, error) {
 	c.Buffer.Write(p[:min(len(p), max(0, c.most-c.Len()))])
 	return len(p), nil
+}
+
+// errTooMuch tells that all hosts together answer more than we hold at once.
+var errTooMuch = fmt.Errorf("all hosts together sent more than %d bytes at once", maxAnswers)
+
+// metered counts what it reads among all that arrives.
+type metered struct {
+	io.Reader
+	arriving *atomic.Int64
+	read     int64
+}
+
+func (m *metered) Read(p []byte) (int, error) {
+	n, err := m.Reader.Read(p)
+	m.read += int64(n)
+	if m.arriving.Add(int64(n)) > maxAnswers {
+		return n, errTooMuch
+	}
+	return n, err
 }
 
 // errSenseless tells that an answer made no sense: what the script did is not
@@ -294,10 +318,15 @@ func (c *Conn) run(ctx context.Context, name string, stdin []byte, args ...strin
 	}
 	stop := context.AfterFunc(ctx, func() { c.client.Close() })
 	defer stop()
-	out, readErr := io.ReadAll(io.LimitReader(stdout, maxAnswer+1))
+	meter := &metered{Reader: stdout, arriving: c.arriving}
+	defer func() { c.arriving.Add(-meter.read) }()
+	out, readErr := io.ReadAll(io.LimitReader(meter, maxAnswer+1))
 	if len(out) > maxAnswer {
+		readErr = fmt.Errorf("it sent more than %d bytes", maxAnswer)
+	}
+	if readErr != nil {
 		c.client.Close()
-		return nil, &Lost{c.target.Name, name, fmt.Errorf("it sent more than %d bytes", maxAnswer)}
+		return nil, &Lost{c.target.Name, name, readErr}
 	}
 	err = session.Wait()
 	var exit *ssh.ExitError
@@ -316,8 +345,6 @@ func (c *Conn) run(ctx context.Context, name string, stdin []byte, args ...strin
 		return nil, &Lost{c.target.Name, name, gaveUp(ctx)}
 	case err != nil:
 		return nil, &Lost{c.target.Name, name, err}
-	case readErr != nil:
-		return nil, &Lost{c.target.Name, name, readErr}
 	}
 	var all []answer
 	for _, line := range bytes.Split(out, []byte("\n")) {

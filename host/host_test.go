@@ -273,12 +273,15 @@ func TestLinkFaults(t *testing.T) {
 
 // TestScripts has shellcheck and three shells read every script.
 func TestScripts(t *testing.T) {
-	all := map[string]string{"guard": guardText}
-	for name, s := range scripts {
-		all[name] = s.text
+	all := map[string]string{"guard as sent": guardText, "guard": source("guarding putback running guard")}
+	for name, from := range parts {
+		all[name+" as sent"], all[name] = scripts[name].text, source(from)
 	}
 	for name, text := range all {
 		for _, reader := range [][]string{{"shellcheck", "-s", "sh", "-"}, {"dash", "-n"}, {"bash", "-n"}, {"busybox", "sh", "-n"}} {
+			if strings.HasSuffix(name, " as sent") && reader[0] == "shellcheck" {
+				continue // its hints stand in the comments
+			}
 			if _, err := exec.LookPath(reader[0]); err != nil {
 				t.Logf("SKIPPED: %s is not installed", reader[0])
 				continue

@@ -5,6 +5,7 @@ import (
 	"embed"
 	"encoding/base64"
 	"encoding/hex"
+	"regexp"
 	"sort"
 	"strings"
 )
@@ -54,7 +55,10 @@ func wrapping(name string) []string {
 	return []string{"sh", "-c", lockWrapper, "wladder"}
 }
 
-func assemble(from string) string {
+func assemble(from string) string { return lean(source(from)) }
+
+// source gives the parts as they are written, comments and all.
+func source(from string) string {
 	var b strings.Builder
 	for _, part := range append([]string{"prelude"}, strings.Fields(from)...) {
 		data, err := files.ReadFile("scripts/" + part + ".sh")
@@ -62,6 +66,34 @@ func assemble(from string) string {
 			panic(err) // embedded at build time
 		}
 		b.Write(data)
+	}
+	return b.String()
+}
+
+// hereDocument finds the word that ends a here-document.
+var hereDocument = regexp.MustCompile(`<<-?'?([A-Z]+)'?$`)
+
+// lean gives a script without its comments and indentation, which every host run
+// would send some twenty times; here-documents stay as they are.
+func lean(text string) string {
+	var b strings.Builder
+	end := ""
+	for line := range strings.Lines(text) {
+		bare := strings.TrimSpace(line)
+		switch {
+		case end != "":
+			b.WriteString(line)
+			if bare == end {
+				end = ""
+			}
+			continue
+		case bare == "" || strings.HasPrefix(bare, "#"):
+			continue
+		}
+		b.WriteString(bare + "\n")
+		if found := hereDocument.FindStringSubmatch(bare); found != nil {
+			end = found[1]
+		}
 	}
 	return b.String()
 }

@@ -55,6 +55,7 @@ type Host struct {
 	lock     chan struct{} // the one file lock that flock knows
 	booted   time.Time
 	pids     atomic.Int64
+	received atomic.Int64
 	listener net.Listener
 	cancel   context.CancelFunc
 	ctx      context.Context
@@ -152,7 +153,7 @@ func (h *Host) serve() {
 		if err != nil {
 			return
 		}
-		raw = &wire{Conn: raw, muted: make(chan struct{}), closed: make(chan struct{})}
+		raw = &wire{Conn: raw, received: &h.received, muted: make(chan struct{}), closed: make(chan struct{})}
 		h.mu.Lock()
 		deaf := h.deaf
 		h.links[raw] = true
@@ -251,6 +252,7 @@ func (h *Host) exec(raw net.Conn, command string, channel ssh.Channel) int {
 // freezes: nothing is answered any more, and nothing is closed.
 type wire struct {
 	net.Conn
+	received      *atomic.Int64
 	once, end     sync.Once
 	muted, closed chan struct{}
 }
@@ -260,6 +262,12 @@ func (w *wire) mute() { w.once.Do(func() { close(w.muted) }) }
 func (w *wire) Close() error {
 	w.end.Do(func() { close(w.closed) })
 	return w.Conn.Close()
+}
+
+func (w *wire) Read(p []byte) (int, error) {
+	n, err := w.Conn.Read(p)
+	w.received.Add(int64(n))
+	return n, err
 }
 
 func (w *wire) Write(p []byte) (int, error) {
@@ -288,6 +296,9 @@ func (h *Host) Deaf(deaf bool) {
 		h.cutLinks()
 	}
 }
+
+// Received counts the bytes that came in on all links.
+func (h *Host) Received() int64 { return h.received.Load() }
 
 // Run runs a line on the host, as somebody signed in there, and gives its output
 // and status.

@@ -2,8 +2,10 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/ed25519"
+	"flag"
 	"fmt"
 	"net"
 	"net/http"
@@ -25,7 +27,7 @@ import (
 	"wladder/store/postmaster"
 )
 
-func TestMain(m *testing.M) { os.Exit(postmaster.ForTests(m)) }
+func TestMain(m *testing.M) { flag.Parse(); os.Exit(postmaster.ForTests(m)) }
 
 const confPath = "/etc/nginx/nginx.conf"
 
@@ -55,6 +57,7 @@ type world struct {
 	db                       *pgx.Conn
 	hosts                    []*standin.Host
 	tokens                   map[string]string
+	lease                    string // 500ms where unset
 }
 
 func newWorld(t *testing.T, subnet, hosts int) *world {
@@ -82,7 +85,7 @@ func newWorld(t *testing.T, subnet, hosts int) *world {
 	signer, _ := ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(bytes.Repeat([]byte{5}, 32)))
 	for n := range hosts {
 		h, err := standin.Start(standin.Config{
-			Name: fmt.Sprintf("b%02d", n), Address: fmt.Sprintf("127.19.%d.%d:2222", subnet, n+1), Cores: 2, MemoryMB: 512, Signer: signer, Client: key,
+			Name: fmt.Sprintf("b%02d", n), Address: fmt.Sprintf("127.%d.%d.%d:2222", 19+n/65000, subnet+n/250, n%250+1), Cores: 2, MemoryMB: 512, Signer: signer, Client: key,
 			Image: map[string]string{confPath: oldText},
 			Units: []standin.UnitConfig{{Name: "nginx.service", Checker: "nginx", Read: standin.WebServer(confPath, "x")}},
 		})
@@ -125,7 +128,7 @@ func (w *world) start() {
 	listen := free.Addr().String()
 	free.Close()
 	w.url = "http://" + listen
-	w.server = exec.Command(w.bin, "-data", w.data, "-database", w.database, "-listen", listen, "-lease", "500ms")
+	w.server = exec.Command(w.bin, "-data", w.data, "-database", w.database, "-listen", listen, "-lease", cmp.Or(w.lease, "500ms"))
 	var log bytes.Buffer
 	w.server.Stderr = &log
 	if err := w.server.Start(); err != nil {

@@ -76,20 +76,21 @@ ask_command() {
 # journal WORDS...: the unit's lines since then, as JSON.
 journal() { timeout 20 journalctl -q -u "$unit" "$since" -o json --output-fields=PRIORITY,MESSAGE "$@" 2>/dev/null || :; }
 
-# ask_journal UNIT CURSOR SEVERITY PATTERN: since CURSOR, or in the last ten
+# ask_journal UNIT SEVERITY since:CURSOR fits:PATTERN: since CURSOR, or in the last ten
 # minutes: how many lines are as severe as SEVERITY, the last 500 of those, and
 # the last 50 of any severity that PATTERN fits; all of them, as far as 500, where
 # this journalctl knows no patterns.
 ask_journal() {
-	unit=$1 since=--since=-10min severity=$3 pattern=$4
-	if [ -n "$2" ]; then since=--after-cursor=$2; fi
+	unit=$1 severity=$2 since=${3#since:} pattern=${4#fits:}
+	if [ -n "$since" ]; then since=--after-cursor=$since; else since=--since=-10min; fi
 	severe=$(journal -p "$severity" | wc -l)
 	lines=$(journal -p "$severity" -n 500 | base64 | tr -d '\n') || lines=
 	fits=
 	if [ -n "$pattern" ]; then
-		complaint=$(timeout 20 journalctl -q -u "$unit" "$since" --grep="$pattern" -n 1 2>&1 >/dev/null) || :
+		complaint=$(timeout 20 journalctl -q -u "$unit" "$since" --grep="$pattern" 2>&1 >/dev/null) || :
 		if [ -z "$complaint" ]; then
-			fits=$(journal --grep="$pattern" --case-sensitive=true -n 50 | base64 | tr -d '\n') || fits=
+			# With a cursor and a pattern, journalctl's own -n gives nothing.
+			fits=$(journal --grep="$pattern" --case-sensitive=true | tail -n 50 | base64 | tr -d '\n') || fits=
 		else
 			fits=$(journal -n 500 | base64 | tr -d '\n') || fits=
 		fi

@@ -79,13 +79,22 @@ make_here() {
 check untouched 0 "$words" "$@"
 
 # layer DIRECTORY: lays an overlay over a directory in which names come or go. Its
-# upper part is on our own tmpfs; what is below is never copied, however large.
+# upper part is on our own tmpfs; what is below is not copied, however large. Where
+# the kernel cannot (overlays over overlays have a limit), a small directory is
+# copied, and a large one says that it cannot be tried.
 layer() {
 	case ":${laid:-}:" in *":$1:"*) return 0 ;; esac
 	mkdir "$work/upper$n" "$work/work$n"
 	chown --reference="$1" "$work/upper$n"
 	chmod --reference="$1" "$work/upper$n"
-	mount -t overlay -o "lowerdir=$1,upperdir=$work/upper$n,workdir=$work/work$n" wladder "$1" || return 1
+	if ! mount -t overlay -o "lowerdir=$1,upperdir=$work/upper$n,workdir=$work/work$n" wladder "$1" 2>/dev/null; then
+		used=$(timeout 20 du -sk -- "$1" | cut -f 1)
+		if [ "${used:-99999}" -gt 16384 ]; then
+			printf 'overlays are not to be had here, and it holds %s KiB' "$used"
+			return 1
+		fi
+		cp -a -- "$1/." "$work/upper$n" && mount --bind "$work/upper$n" "$1" || return 1
+	fi
 	laid=${laid:-}:$1
 }
 
