@@ -73,6 +73,9 @@ func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 		}
 		row(a.Verdict, text)
 	}
+	for _, l := range d.LeftOut {
+		row("without", fmt.Sprintf("%s, by %s, %s: %s", l.Host, l.Account, when(l.At), l.Because))
+	}
 	if d.Climb != nil {
 		fmt.Fprintln(t.out)
 		w := watched{ChangeDetail: d}
@@ -84,6 +87,17 @@ func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 	return nil
 }
 
+// proven says what a done run rests on.
+func proven(r view.HostRun) string {
+	switch {
+	case r.State != ladder.Done:
+		return ""
+	case r.Proof == ladder.ProofNone:
+		return ", not proven"
+	}
+	return fmt.Sprintf(", proven by %s", map[ladder.Proof]string{ladder.ProofInForce: "its in-force check", ladder.ProofProbes: "its probes"}[r.Proof])
+}
+
 func (t *terminal) showRun(ctx context.Context, id int64, host string) error {
 	r, err := t.client().HostRun(ctx, id, host)
 	if err != nil {
@@ -92,7 +106,7 @@ func (t *terminal) showRun(ctx context.Context, id int64, host string) error {
 	if ok, err := t.show(r); ok {
 		return err
 	}
-	fmt.Fprintf(t.out, "%s in change %d: %s %s, files %s, process %s\n", plain(r.Host), id, t.symbol(r.State), r.State, r.Files, r.Process)
+	fmt.Fprintf(t.out, "%s in change %d: %s %s, files %s, process %s%s\n", plain(r.Host), id, t.symbol(r.State), r.State, r.Files, r.Process, proven(r))
 	if r.Why != "" {
 		fmt.Fprintf(t.out, "%s\n", lines(r.Why))
 	}

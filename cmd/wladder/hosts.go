@@ -32,10 +32,18 @@ func labels(h view.Host) string {
 	return strings.Join(all, " ")
 }
 
-var hostCommand = command{"host", "NAME", "one machine", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+var hostCommand = command{"host", "NAME", "one machine", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	raise := f.Bool("raise-fence", false, "have our next fence be above what the host has seen: after the database was restored from an older copy")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		if len(args) != 1 {
 			return usagef("want the name of one host")
+		}
+		if *raise {
+			out, err := t.client().RaiseFence(ctx, args[0])
+			if err == nil {
+				fmt.Fprintf(t.out, "the fence of %s is raised to %d\n", plain(args[0]), out.To)
+			}
+			return err
 		}
 		h, err := t.client().Host(ctx, args[0])
 		if err != nil {

@@ -30,7 +30,7 @@ func commands() []command {
 		services, serviceCommand, servicesLoad, servicesApprove,
 		settings, retouch,
 		draft, changes, show, rehearse, diff, findings,
-		offer, approve, decline, withdraw,
+		offer, approve, decline, leaveOut, withdraw,
 		climb, follow, pause, resume, stop,
 		recordCommand,
 	}

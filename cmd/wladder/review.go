@@ -74,3 +74,24 @@ var decline = command{"decline", "N", "decline a plan, with the reason", func(f 
 		return nil
 	}
 }}
+
+var leaveOut = command{"leave-out", "N HOST", "take a host out of an approved plan; the approval stays, the climb passes it over", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	because := f.String("because", "", "why; whoever reads the record later wants to know")
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if len(args) != 2 {
+			return usagef("want a change's number and one host")
+		}
+		id, err := number(args[:1])
+		if err != nil {
+			return err
+		}
+		if *because == "" {
+			return usagef("want -because TEXT: why %s is left out", args[1])
+		}
+		if err := t.client().LeaveOut(ctx, id, args[1], *because); err != nil {
+			return err
+		}
+		fmt.Fprintf(t.out, "change %d goes without %s\n", id, plain(args[1]))
+		return nil
+	}
+}}
