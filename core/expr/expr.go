@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
@@ -116,11 +117,47 @@ type Program struct {
 	program cel.Program
 }
 
+// compiled keeps programs by what they were compiled from: the same few sources
+// judge every answer of every host. A program may be used by many at once.
+var compiled struct {
+	sync.Mutex
+	programs map[compiledKey]*Program
+}
+
+type compiledKey struct {
+	env    *cel.Env
+	kind   Kind
+	source string
+}
+
+// maxCompiled bounds how many are kept; then it begins anew.
+const maxCompiled = 4096
+
 // Compile checks source against the variables; errors name line and column.
 func Compile(source string, v Vars, kind Kind) (*Program, error) {
 	if v.err != nil {
 		return nil, v.err
 	}
+	key := compiledKey{v.env, kind, source}
+	compiled.Lock()
+	p := compiled.programs[key]
+	compiled.Unlock()
+	if p != nil {
+		return p, nil
+	}
+	p, err := compile(source, v, kind)
+	if err == nil {
+		compiled.Lock()
+		defer compiled.Unlock()
+		if compiled.programs == nil || len(compiled.programs) >= maxCompiled {
+			compiled.programs = map[compiledKey]*Program{}
+		}
+		compiled.programs[key] = p
+	}
+	return p, err
+}
+
+func compile(source string, v Vars, kind Kind) (*Program, error) {
 	if strings.TrimSpace(source) == "" {
 		return nil, errors.New("the expression is empty")
 	}
