@@ -19,6 +19,7 @@ import (
 	"sync"
 	"time"
 
+	"wladder/core/change"
 	"wladder/core/expr"
 	"wladder/core/ladder"
 	"wladder/core/probe"
@@ -49,6 +50,7 @@ type Engine struct {
 	listeners  map[chan view.Event]int64 // by the change they follow; 0 follows all
 	runs       ledger
 	rehearsals ledger
+	services   map[string]*change.Service // by digest: read once
 	hints      []view.Event
 	wake       chan struct{}
 	working    sync.WaitGroup
@@ -69,7 +71,7 @@ func New(c Config) *Engine {
 	}
 	return &Engine{
 		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.ScriptsDigest(), Lease: c.Lease}, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
-		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, wake: make(chan struct{}, 1),
+		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, services: map[string]*change.Service{}, wake: make(chan struct{}, 1),
 	}
 }
 
@@ -151,6 +153,33 @@ func orNone(ids []int64) []int64 {
 		return []int64{}
 	}
 	return ids
+}
+
+// maxServices bounds how many definitions are kept read.
+const maxServices = 64
+
+// service gives a definition under its digest.
+func (e *Engine) service(ctx context.Context, name, digest string) (*change.Service, error) {
+	e.mu.Lock()
+	svc := e.services[digest]
+	e.mu.Unlock()
+	if svc != nil {
+		return svc, nil
+	}
+	var version view.Service
+	if err := e.insist(ctx, "a definition", nil, func() (err error) { version, err = e.Store.ServiceOf(ctx, name, digest); return err }); err != nil {
+		return nil, err
+	}
+	svc, err := change.ParseService(version.Name, []byte(version.Source))
+	if err == nil {
+		e.mu.Lock()
+		defer e.mu.Unlock()
+		if len(e.services) >= maxServices {
+			clear(e.services)
+		}
+		e.services[digest] = svc
+	}
+	return svc, err
 }
 
 // nudge has Run look at once.

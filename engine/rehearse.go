@@ -122,14 +122,7 @@ func (r *rehearsal) prepare(ctx context.Context) (err error) {
 	if r.spec, err = change.ParseSpec(fmt.Sprintf("change %d", r.Change), []byte(r.Source)); err != nil {
 		return err
 	}
-	var version view.Service
-	if err := r.insist(ctx, "a definition", nil, func() (err error) {
-		version, err = r.Store.ServiceOf(ctx, r.spec.Service, r.ServiceDigest)
-		return err
-	}); err != nil {
-		return err
-	}
-	if r.svc, err = change.ParseService(r.spec.Service, []byte(version.Source)); err != nil {
+	if r.svc, err = r.service(ctx, r.spec.Service, r.ServiceDigest); err != nil {
 		return err
 	}
 	r.probes = slices.Concat(r.svc.Probes, r.spec.Probes)

@@ -272,14 +272,7 @@ func (r *hostRun) prepare(ctx context.Context) error {
 	if err := get("secrets", func() (err error) { r.secrets, err = r.Store.SecretVersions(ctx, r.head.Secrets); return err }); err != nil {
 		return err
 	}
-	var version view.Service
-	if err := get("a definition", func() (err error) {
-		version, err = r.Store.ServiceOf(ctx, r.part.Service, r.part.ServiceDigest)
-		return err
-	}); err != nil {
-		return err
-	}
-	svc, err := change.ParseService(version.Name, []byte(version.Source))
+	svc, err := r.service(ctx, r.part.Service, r.part.ServiceDigest)
 	if err != nil {
 		return err
 	}

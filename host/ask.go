@@ -149,10 +149,13 @@ func (c *Conn) Watch(ctx context.Context, claim Claim, guard time.Duration, labe
 }
 
 func (c *Conn) ask(ctx context.Context, script string, args []string, questions []Question) ([]Reply, error) {
+	kinds := map[string]bool{}
 	for _, q := range questions {
-		args = append(args, line(q.words()))
+		words := q.words()
+		args = append(args, line(words))
+		kinds[words[0]] = true
 	}
-	all, err := c.run(ctx, script, nil, args...)
+	all, err := c.send(ctx, asking(script, kinds), nil, args...)
 	if err != nil {
 		return nil, err
 	}

@@ -296,7 +296,11 @@ var errSenseless = errors.New("its answer makes no sense")
 // answer. The error is an *Unreachable or a *Busy (nothing was run), a *Fenced, a
 // *ScriptError (it ended with an error of its own), or a *Lost.
 func (c *Conn) run(ctx context.Context, name string, stdin []byte, args ...string) ([]answer, error) {
-	s := scripts[name]
+	return c.send(ctx, scripts[name], stdin, args...)
+}
+
+func (c *Conn) send(ctx context.Context, s script, stdin []byte, args ...string) ([]answer, error) {
+	name := s.name
 	if _, bounded := ctx.Deadline(); !bounded {
 		var cancel context.CancelFunc
 		ctx, cancel = context.WithTimeout(ctx, scriptTime)

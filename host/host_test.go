@@ -277,6 +277,9 @@ func TestScripts(t *testing.T) {
 	for name, from := range parts {
 		all[name+" as sent"], all[name] = scripts[name].text, source(from)
 	}
+	for _, kind := range []string{"guard", "unit", "process", "port", "file", "size", "command", "journal"} {
+		all["watch for "+kind+" as sent"] = asking("watch", map[string]bool{kind: true}).text
+	}
 	for name, text := range all {
 		for _, reader := range [][]string{{"shellcheck", "-s", "sh", "-"}, {"dash", "-n"}, {"bash", "-n"}, {"busybox", "sh", "-n"}} {
 			if strings.HasSuffix(name, " as sent") && reader[0] == "shellcheck" {

@@ -1,13 +1,18 @@
 package host
 
 import (
+	"bytes"
+	"compress/gzip"
 	"crypto/sha256"
 	"embed"
 	"encoding/base64"
 	"encoding/hex"
+	"maps"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
+	"sync"
 )
 
 //go:embed scripts/*.sh
@@ -16,9 +21,61 @@ var files embed.FS
 // script is one operation on a host: what it contracts to do stands in
 // docs/host-scripts.md and at the top of its file.
 type script struct {
-	name string
-	text string
-	wrap []string // words that run the shell, such as flock
+	name   string
+	text   string
+	packed string   // the text as it is sent: gzip, in base64
+	wrap   []string // words that run the shell, such as flock
+}
+
+// unpack runs a packed text with the arguments behind it: it goes over the wire
+// at each operation, and nothing of it stays on the host.
+const unpack = `text=$(printf %s "$1" | base64 -d | gzip -dc) && [ -n "$text" ] || { echo "the script could not be unpacked; are base64 and gzip there?" >&2; exit 70; }; shift; eval "$text"`
+
+// asking gives ask or watch with just what questions of these kinds need: a soak
+// asks again and again.
+func asking(name string, kinds map[string]bool) script {
+	key := name + " " + strings.Join(slices.Sorted(maps.Keys(kinds)), " ")
+	askings.Lock()
+	defer askings.Unlock()
+	if s, ok := askings.scripts[key]; ok {
+		return s
+	}
+	from := ""
+	for _, part := range strings.Fields(parts[name]) {
+		if part == "units" && !kinds["unit"] || part == "guarding" && name == "ask" && !kinds["guard"] {
+			continue
+		}
+		from += " " + part
+	}
+	var b strings.Builder
+	wanted := true
+	for line := range strings.Lines(source(from)) {
+		if kind, marked := strings.CutPrefix(strings.TrimSpace(line), "#:"); marked {
+			kind = strings.TrimSpace(kind)
+			wanted = kind == "" || kinds[kind]
+		}
+		if wanted {
+			b.WriteString(line)
+		}
+	}
+	s := scripts[name]
+	s.text = lean(b.String())
+	s.packed = packed(s.text)
+	askings.scripts[key] = s
+	return s
+}
+
+var askings = struct {
+	sync.Mutex
+	scripts map[string]script
+}{scripts: map[string]script{}}
+
+func packed(text string) string {
+	var b bytes.Buffer
+	w, _ := gzip.NewWriterLevel(&b, gzip.BestCompression)
+	w.Write([]byte(text))
+	w.Close()
+	return base64.StdEncoding.EncodeToString(b.Bytes())
 }
 
 // parts are the files of which each script is made, in order.
@@ -36,7 +93,8 @@ var guardText = assemble("guarding putback running guard")
 var scripts = func() map[string]script {
 	all := map[string]script{}
 	for name, from := range parts {
-		all[name] = script{name, assemble(from), wrapping(name)}
+		text := assemble(from)
+		all[name] = script{name, text, packed(text), wrapping(name)}
 	}
 	return all
 }()
@@ -110,7 +168,7 @@ func ScriptsDigest() string {
 	for _, name := range names {
 		h.Write([]byte(name + "\x00" + strings.Join(scripts[name].wrap, " ") + "\x00" + scripts[name].text + "\x00"))
 	}
-	h.Write([]byte(guardText))
+	h.Write([]byte(unpack + "\x00" + guardText))
 	return hex.EncodeToString(h.Sum(nil))
 }
 
@@ -122,7 +180,7 @@ const lockWrapper = `mkdir -p /var/lib/wladder && chmod 700 /var/lib/wladder && 
 // command writes the one command line that runs the script with its arguments.
 func (s script) command(sudo bool, args []string) string {
 	words := append([]string{}, s.wrap...)
-	words = append(append(words, "sh", "-c", s.text, "wladder-"+s.name), args...)
+	words = append(append(words, "sh", "-c", unpack, "wladder-"+s.name, s.packed), args...)
 	if sudo {
 		words = append([]string{"sudo", "-n", "--"}, words...)
 	}

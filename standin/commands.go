@@ -30,7 +30,7 @@ func init() { // in a function, since some of them run others
 		"flock": flock, "sh": sh, "unshare": unshare, "mount": mount, "timeout": timeout,
 		"nproc": nproc, "uname": uname, "getconf": getconf, "systemctl": systemctl, "systemd-run": systemdRun,
 		"head": head, "tail": tail, "wc": wc, "ls": ls, "rmdir": rmdir, "mktemp": mktemp, "mountpoint": mountpoint,
-		"setpriv": setpriv, "sleep": sleep, "ip": ip, "lsattr": lsattr, "ss": ss, "journalctl": journalctl,
+		"setpriv": setpriv, "sleep": sleep, "gzip": gunzip, "ip": ip, "lsattr": lsattr, "ss": ss, "journalctl": journalctl,
 	}
 }
 

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
@@ -143,4 +144,18 @@ func sleep(ctx context.Context, _ *shell, hc interp.HandlerContext, args []strin
 	case <-ctx.Done():
 		return ctx.Err()
 	}
+}
+
+func gunzip(_ context.Context, _ *shell, hc interp.HandlerContext, args []string) error {
+	if len(args) != 1 || args[0] != "-dc" {
+		return fail(hc, 1, "gzip: the stand-in knows -dc only")
+	}
+	r, err := gzip.NewReader(hc.Stdin)
+	if err == nil {
+		_, err = io.Copy(hc.Stdout, r)
+	}
+	if err != nil {
+		return fail(hc, 1, "gzip: %v", err)
+	}
+	return nil
 }

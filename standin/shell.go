@@ -22,13 +22,15 @@ type shell struct {
 
 func (h *Host) newShell(f *Files) *shell { return &shell{h, f} }
 
+// without takes out of a text what the interpreter lacks and what makes no
+// difference here: nothing inherits descriptors, so there is none to close.
+func without(text string) string { return strings.ReplaceAll(text, " 3>&-", "") }
+
 // run parses and runs text with positional parameters; it gives the exit status.
 func (s *shell) run(ctx context.Context, text string, in io.Reader, out, errs io.Writer, args ...string) int {
 	// The interpreter wants the bash grammar for export; that the scripts are
 	// POSIX is checked where they live.
-	// Nothing inherits descriptors here, so there is none to close.
-	text = strings.ReplaceAll(text, " 3>&-", "")
-	program, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(text), "sh")
+	program, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(without(text)), "sh")
 	if err != nil {
 		fmt.Fprintln(errs, err)
 		return 2
@@ -48,6 +50,9 @@ func (s *shell) run(ctx context.Context, text string, in io.Reader, out, errs io
 		interp.CallHandler(func(_ context.Context, args []string) ([]string, error) {
 			if args[0] == "umask" { // the interpreter lacks it; who may read is not pretended
 				return []string{"true"}, nil
+			}
+			if args[0] == "eval" && len(args) == 2 {
+				return []string{"eval", without(args[1])}, nil
 			}
 			return args, nil
 		}),

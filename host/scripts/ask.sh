@@ -1,10 +1,12 @@
 # ask.sh RUN LABEL QUESTION...: what the host finds of itself; each QUESTION is
 # one line of words in base64. Reads only. An answer that cannot be had says why.
+# Blocks marked #: KIND are sent only where a question of that kind is asked.
 run=$1 label=$2
 shift 2
 
 failure() { printf '{"n":%s,"failure":"%s"}\n' "$n" "$(b64 "$1")"; }
 
+#: process
 # ask_process NAME: as /proc/PID/comm has it, at most 15 letters. Only for those
 # that fit is another program started.
 ask_process() {
@@ -25,6 +27,7 @@ ask_process() {
 	printf '{"n":%s,"count":%s,"users":"%s","age":%s}\n' "$n" "$count" "$(b64 "$users")" "$age"
 }
 
+#: port
 # ask_port PROTOCOL NUMBER
 ask_port() {
 	kind=-t
@@ -36,6 +39,7 @@ ask_port() {
 	printf '{"n":%s,"sockets":"%s"}\n' "$n" "$(b64 "$shown")"
 }
 
+#: file
 # ask_file PATH [USER]
 ask_file() {
 	if [ ! -e "$1" ]; then
@@ -51,6 +55,7 @@ ask_file() {
 	printf '{"n":%s,"stat":"%s","readable":%s,"content":"%s"}\n' "$n" "$(b64 "$meta")" "$readable" "$content"
 }
 
+#: size
 # ask_size PATH [GLOB]
 ask_size() {
 	used=$(timeout 20 du -s -B1 -- "$1" 2>&1) || {
@@ -62,6 +67,7 @@ ask_size() {
 	printf '{"n":%s,"bytes":%s,"count":%s}\n' "$n" "$used" "$count"
 }
 
+#: command
 # ask_command SECONDS WORDS...: into a file, since what a command leaves running
 # may hold its output open.
 ask_command() {
@@ -73,6 +79,7 @@ ask_command() {
 	rm -f "$into"
 }
 
+#: journal
 # journal WORDS...: the unit's lines since then, as JSON.
 journal() { timeout 20 journalctl -q -u "$unit" "$since" -o json --output-fields=PRIORITY,MESSAGE "$@" 2>/dev/null || :; }
 
@@ -99,6 +106,7 @@ ask_journal() {
 	printf '{"n":%s,"severe":%s,"lines":"%s","fits":"%s","last":"%s"}\n' "$n" "$severe" "$lines" "$fits" "$last"
 }
 
+#:
 n=0
 for question; do
 	set --
