@@ -13,6 +13,7 @@ import (
 	"wladder/host"
 	"wladder/standin"
 	"wladder/store"
+	"wladder/store/faulty"
 )
 
 // operations are the scripts that a host run sends, forward and back.
@@ -342,5 +343,40 @@ func TestNoGuardFiresWhileAServerIsUpgraded(t *testing.T) {
 	r.start()
 	if d := r.until(id, func(d shown) bool { return d.State == change.Completed }); d.Counts[ladder.Done] != 6 {
 		t.Errorf("%v", d.Counts)
+	}
+}
+
+// TestTheDatabaseIsGoneDuringTheSoak takes the database away for longer than
+// leases and the guards' own span: the server still looks at its hosts, so no
+// guard fires, and all are confirmed once it is back. With -every it is 50 hosts
+// for five minutes.
+func TestTheDatabaseIsGoneDuringTheSoak(t *testing.T) {
+	t.Parallel()
+	hosts, away := 8, 6*time.Second
+	if *every {
+		hosts, away = 50, 5*time.Minute
+	}
+	r := newRig(t, 164, hosts)
+	r.load("short", strings.Replace(strings.Replace(definition, "service: pages", "service: short", 1), "settle: 1s", "settle: 1s\nguarded: true\nguard: 4s", 1))
+	p := r.behindProxy()
+	id := r.drafted(fmt.Sprintf("title: t\nreason: r\nservice: short\nwhere: labels.role == \"bulletin\"\nexpect: %d\nedits:\n%s\nladder: {stages: [100%%], at_once: 99, soak: %ds}\n", hosts, connections, int(away.Seconds())-2))
+	r.approved(id)
+	if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
+		t.Fatal(err)
+	}
+	r.until(id, func(d shown) bool { return d.Counts[ladder.Soaking] == hosts })
+	p.Fail(1, faulty.Gone, away)
+	for len(p.Injected()) == 0 {
+		time.Sleep(10 * time.Millisecond)
+	}
+	p.Settle()
+	d := r.until(id, func(d shown) bool { return d.Climb.State != ladder.Running })
+	if d.State != change.Completed || d.Counts[ladder.Done] != hosts || len(p.Injected()) != 1 {
+		t.Errorf("%s, %v (%s), %d outages", d.State, d.Counts, d.Climb.Why, len(p.Injected()))
+	}
+	for i, h := range r.hosts {
+		if data, _ := h.Files.Read(fmt.Sprintf("/var/lib/wladder/ended/run-%d", i+1)); string(data) != "disarmed\n" {
+			t.Errorf("%s: its guard is %q", h.Name, data)
+		}
 	}
 }
