@@ -54,7 +54,7 @@ type Engine struct {
 	hints      []view.Event
 	wake       chan struct{}
 	working    sync.WaitGroup
-	trouble    string // that claim has told of
+	troubles   map[string]bool // that were told of, and have not passed
 
 	mishap func(host string, step ladder.Step) // of tests: panics where our own code should
 }
@@ -71,7 +71,7 @@ func New(c Config) *Engine {
 	}
 	return &Engine{
 		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.ScriptsDigest(), Lease: c.Lease}, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
-		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, services: map[string]*change.Service{}, wake: make(chan struct{}, 1),
+		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, services: map[string]*change.Service{}, wake: make(chan struct{}, 1), troubles: map[string]bool{},
 	}
 }
 
@@ -131,20 +131,7 @@ func (e *Engine) claim(ctx, hurry context.Context) {
 	for _, c := range claimed {
 		e.carry(hurry, e.rehearsals, c.ID, c.Fence, "a rehearsal", func(mine context.Context) { e.carryOut(ctx, mine, c) })
 	}
-	// Trouble is told when it comes, when it changes, and when it has passed.
-	said := ""
-	if err != nil {
-		said = err.Error()
-	}
-	switch kind := fmt.Sprint(err != nil, store.Transient(err)); {
-	case ctx.Err() != nil || kind == e.trouble:
-	case err != nil:
-		e.trouble = kind
-		e.Log.Error("what is under way cannot be decided or taken up; trying again", "error", said)
-	case e.trouble != "":
-		e.trouble = ""
-		e.Log.Info("what is under way is decided and taken up again")
-	}
+	e.troubled(ctx, "taking up what is under way", err)
 }
 
 // orNone gives a list that is none of PostgreSQL's nulls.
@@ -192,14 +179,13 @@ func (e *Engine) nudge() {
 
 func (e *Engine) listen(ctx context.Context) {
 	for ctx.Err() == nil {
-		err := e.Store.Listen(ctx, e.me.Name, e.nudge, func(ev view.Event) {
+		err := e.Store.Listen(ctx, e.me.Name, func() { e.troubled(ctx, "the connection for events", nil); e.nudge() }, func(ev view.Event) {
 			if ev.Type == "record" {
 				e.nudge()
 			}
 			e.tell(ev)
 		})
-		if ctx.Err() == nil {
-			e.Log.Warn("the event connection broke; connecting again", "error", err)
+		if e.troubled(ctx, "the connection for events", err); ctx.Err() == nil {
 			wait(ctx, time.Second)
 		}
 	}

@@ -72,20 +72,38 @@ func (e *Engine) renew(ctx context.Context) {
 		}
 		bounded, cancel := context.WithTimeout(ctx, e.Lease/3)
 		if runs := e.fences(e.runs); len(runs) > 0 {
-			if kept, err := e.Store.RenewLeases(bounded, e.me, runs); err == nil {
+			kept, err := e.Store.RenewLeases(bounded, e.me, runs)
+			if err == nil {
 				e.drop(e.runs, runs, kept)
-			} else if ctx.Err() == nil {
-				e.Log.Warn("renewing leases; trying again", "error", err)
 			}
+			e.troubled(ctx, "renewing leases", err)
 		}
 		if all := e.fences(e.rehearsals); len(all) > 0 {
-			if kept, err := e.Store.RenewRehearsals(bounded, e.me, all); err == nil {
+			kept, err := e.Store.RenewRehearsals(bounded, e.me, all)
+			if err == nil {
 				e.drop(e.rehearsals, all, kept)
-			} else if ctx.Err() == nil {
-				e.Log.Warn("renewing the leases of rehearsals; trying again", "error", err)
 			}
+			e.troubled(ctx, "renewing the leases of rehearsals", err)
 		}
 		cancel()
+	}
+}
+
+// troubled tells of trouble with something that is tried again and again: once
+// when it comes, once when it has passed.
+func (e *Engine) troubled(ctx context.Context, what string, err error) {
+	if ctx.Err() != nil {
+		return
+	}
+	e.mu.Lock()
+	was := e.troubles[what]
+	e.troubles[what] = err != nil
+	e.mu.Unlock()
+	switch {
+	case err != nil && !was:
+		e.Log.Error(what+" fails; trying again", "error", err)
+	case err == nil && was:
+		e.Log.Info(what + " goes well again")
 	}
 }
 
@@ -167,9 +185,7 @@ func (e *Engine) tellOthers(ctx context.Context) {
 		e.hints = nil
 		e.mu.Unlock()
 		if len(hints) > 0 {
-			if err := e.Store.Announce(ctx, e.me.Name, hints); err != nil && ctx.Err() == nil {
-				e.Log.Warn("telling other servers; they read again later", "error", err)
-			}
+			e.troubled(ctx, "telling other servers", e.Store.Announce(ctx, e.me.Name, hints))
 		}
 	}
 }

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Alert } from 'antd'
 import { useState } from 'react'
 import { useParams } from 'react-router'
-import type { Account, ChangeDetail, RunState } from '../../api/client'
+import type { Account, ChangeDetail, HostRun, RunState } from '../../api/client'
 import { change, firstIn, runs } from '../../api/queries'
 import { useStream } from '../../api/stream'
 import { isBundled, Ladder } from '../../ui/Ladder'
@@ -47,7 +47,7 @@ export function ChangePage({ me }: { me: Account }) {
               </h2>
               <Ladder climb={d.climb} runs={all} chosen={run?.host} onChoose={setChosen} />
               <div style={{ marginTop: 8 }}>
-                <Counts counts={d.counts} />
+                <Counts counts={all.length > 0 ? counted(all) : d.counts} />
               </div>
             </section>
           )}
@@ -61,6 +61,13 @@ export function ChangePage({ me }: { me: Account }) {
       </div>
     </main>
   )
+}
+
+// counted counts runs by state, as they are drawn beside it.
+function counted(runs: HostRun[]): { [state: string]: number } {
+  const counts: { [state: string]: number } = {}
+  for (const r of runs) counts[r.state] = (counts[r.state] ?? 0) + 1
+  return counts
 }
 
 // worst is the state of the host to look at first, where nobody chose one.

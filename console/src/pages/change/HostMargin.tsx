@@ -3,6 +3,19 @@ import type { HostRun } from '../../api/client'
 import { hostRun } from '../../api/queries'
 import { StateMark } from '../../ui/StateMark'
 
+// proven says what a done run rests on.
+function proven(run: HostRun): string {
+  switch (run.proof) {
+    case 'in-force':
+      return 'proven by its in-force check'
+    case 'probes':
+      return 'proven by its probes'
+    case 'none':
+    case undefined:
+      return 'not proven'
+  }
+}
+
 // HostMargin shows one host's run, step by step, beside the work.
 export function HostMargin({ id, run }: { id: number; run: HostRun }) {
   const steps = useQuery(hostRun(id, run.host, `${run.state} ${run.step}`))
@@ -14,6 +27,7 @@ export function HostMargin({ id, run }: { id: number; run: HostRun }) {
         <span className="second">
           {' '}
           · files {run.files}, process {run.process}
+          {run.state === 'done' && `, ${proven(run)}`}
         </span>
       </p>
       {run.why && run.state !== 'done' && <p className="wrap">{run.why}</p>}
