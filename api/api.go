@@ -18,6 +18,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"wladder/core/change"
 	"wladder/core/view"
 	"wladder/engine"
 	"wladder/store"
@@ -111,6 +112,7 @@ func (s *Server) fail(ctx *gin.Context, err error) {
 	var conflict *store.Conflict
 	var missing *store.NotFound
 	var bad invalid
+	var wrong *change.Problems // of what was drafted before a rule came
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &conflict):
@@ -119,6 +121,8 @@ func (s *Server) fail(ctx *gin.Context, err error) {
 		problem(ctx, http.StatusNotFound, missing.Error())
 	case errors.As(err, &large):
 		problem(ctx, http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is longer than %d bytes", large.Limit))
+	case errors.As(err, &wrong):
+		problem(ctx, http.StatusUnprocessableEntity, wrong.Error())
 	case errors.As(err, &bad):
 		problem(ctx, http.StatusUnprocessableEntity, bad.Error())
 	case errors.Is(err, store.ErrSignIn):

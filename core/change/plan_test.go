@@ -2,6 +2,7 @@ package change
 
 import (
 	"os"
+	"strings"
 	"testing"
 )
 
@@ -26,5 +27,19 @@ func TestPlansOfVersion1AreRead(t *testing.T) {
 	leaf := leaves[0]
 	if leaf.Host != "b01" || leaf.HostKey == "" || leaf.Login != "" || len(leaf.Parts) != 1 || leaf.Parts[0].Act.Name != "reload" || leaf.Parts[0].Files[0].Candidate.Content == "" {
 		t.Errorf("the leaf: %+v", leaf)
+	}
+}
+
+// TestStoredDefinitionsStayRead has a rule come after a definition was approved.
+func TestStoredDefinitionsStayRead(t *testing.T) {
+	text := strings.Replace(setService, "settings:", "probes: [{name: p, ask: unit gauge.service, expect: 'output == \"\"'}]\nsettings:", 1)
+	if _, err := ParseService("s", []byte(text)); err == nil || !strings.Contains(err.Error(), "output is no answer") {
+		t.Errorf("loaded anew: %v", err)
+	}
+	if s, err := StoredService("s", []byte(text)); err != nil || s.Unit != "gauge.service" || s.Digest == "" {
+		t.Errorf("as it was stored: %+v, %v", s, err)
+	}
+	if _, err := StoredService("s", []byte("service: [")); err == nil {
+		t.Error("what is no YAML is taken")
 	}
 }
