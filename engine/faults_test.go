@@ -352,12 +352,12 @@ func TestNoGuardFiresWhileAServerIsUpgraded(t *testing.T) {
 // for five minutes.
 func TestTheDatabaseIsGoneDuringTheSoak(t *testing.T) {
 	t.Parallel()
-	hosts, away := 8, 6*time.Second
+	hosts, away, guard := 8, 6*time.Second, "2s"
 	if *every {
-		hosts, away = 50, 5*time.Minute
+		hosts, away, guard = 50, 5*time.Minute, "20s"
 	}
 	r := newRig(t, 164, hosts)
-	r.load("short", strings.Replace(strings.Replace(definition, "service: pages", "service: short", 1), "settle: 1s", "settle: 1s\nguarded: true\nguard: 4s", 1))
+	r.load("short", strings.Replace(strings.Replace(definition, "service: pages", "service: short", 1), "settle: 1s", "settle: 1s\nguarded: true\nguard: "+guard, 1))
 	p := r.behindProxy()
 	id := r.drafted(fmt.Sprintf("title: t\nreason: r\nservice: short\nwhere: labels.role == \"bulletin\"\nexpect: %d\nedits:\n%s\nladder: {stages: [100%%], at_once: 99, soak: %ds}\n", hosts, connections, int(away.Seconds())-2))
 	r.approved(id)

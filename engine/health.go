@@ -248,7 +248,8 @@ func (r *hostRun) soak(ctx context.Context, ask asker) (result, error) {
 			return done("well for %s, asked %s", whole, counted(looks, "time")), nil
 		}
 		left := whole - time.Since(start)
-		if err := r.rest(min(left, max(whole/5, 200*time.Millisecond), 5*time.Second)); err != nil {
+		// Each look pushes the guard on: several come within its span.
+		if err := r.rest(min(left, max(whole/5, 200*time.Millisecond), 5*time.Second, r.span()/3)); err != nil {
 			return result{}, err
 		}
 		if verdicts, replies, err = ask.ask(ctx, probe.Later, r.part.Probes, questions...); err != nil {
