@@ -423,3 +423,28 @@ func TestBadInputChangesNothing(t *testing.T) {
 		t.Errorf("a request from another origin: %v %v", strconv.Itoa(response.StatusCode), err)
 	}
 }
+
+// TestTenThousandHosts loads and lists as many as a large office has, and pages
+// of them.
+func TestTenThousandHosts(t *testing.T) {
+	c, _ := newCaller(t)
+	c.as("ada", "token")
+	hosts := make([]view.Host, 10_000)
+	for i := range hosts {
+		hosts[i] = view.Host{Name: fmt.Sprintf("gauge-%05d.vellmere.example", i), Address: fmt.Sprintf("192.0.2.%d:22", i%250+1), Login: "root",
+			HostKey: "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIPFhJvT0yj1zxcYlpmsBXa5Zdif5Qe+sUcYUFzgv+p3u", Labels: map[string]string{"role": "gauge", "site": "upland"}}
+	}
+	c.call("POST", "/hosts", hosts, 204, nil)
+	seen, pages := 0, 0
+	for after := ""; ; pages++ {
+		var page []view.Host
+		c.call("GET", "/hosts?after="+url.QueryEscape(after), nil, 200, &page)
+		if len(page) == 0 {
+			break
+		}
+		seen, after = seen+len(page), page[len(page)-1].Name
+	}
+	if seen != len(hosts) || pages != 10 {
+		t.Errorf("%d hosts on %d pages", seen, pages)
+	}
+}

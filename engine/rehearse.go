@@ -46,7 +46,7 @@ func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) err
 	if err != nil {
 		return err
 	}
-	spec, err := change.ParseSpec(fmt.Sprintf("change %d", changeID), []byte(source))
+	spec, err := change.StoredSpec(fmt.Sprintf("change %d", changeID), []byte(source))
 	if err != nil {
 		return err
 	}
@@ -119,7 +119,7 @@ func (e *Engine) carryOut(stopping, mine context.Context, c *store.Rehearsing) {
 }
 
 func (r *rehearsal) prepare(ctx context.Context) (err error) {
-	if r.spec, err = change.ParseSpec(fmt.Sprintf("change %d", r.Change), []byte(r.Source)); err != nil {
+	if r.spec, err = change.StoredSpec(fmt.Sprintf("change %d", r.Change), []byte(r.Source)); err != nil {
 		return err
 	}
 	if r.svc, err = r.service(ctx, r.spec.Service, r.ServiceDigest); err != nil {

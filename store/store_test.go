@@ -509,3 +509,30 @@ func TestDefinitionsNeedAnotherAdmin(t *testing.T) {
 		t.Error("the database takes an approval by who loaded it")
 	}
 }
+
+// TestOnlyItsAuthorRewritesAChange has others try, and an admin succeed.
+func TestOnlyItsAuthorRewritesAChange(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	spec := &change.Spec{Title: "t", Service: "s"}
+	id, err := s.Draft(ctx, "ines", 0, spec)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var refused *Conflict
+	if _, err := s.Draft(ctx, "oda", id, spec); !errors.As(err, &refused) || !strings.Contains(err.Error(), "only ines or an admin can edit it") {
+		t.Errorf("somebody else edits it: %v", err)
+	}
+	if err := s.Withdraw(ctx, "oda", id); !errors.As(err, &refused) || !strings.Contains(err.Error(), "ines") {
+		t.Errorf("somebody else withdraws it: %v", err)
+	}
+	if _, err := s.Draft(ctx, "ines", id, spec); err != nil {
+		t.Errorf("its author: %v", err)
+	}
+	if _, err := s.pool.Exec(ctx, `update accounts set roles = '{admin}' where name = 'ada'`); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Withdraw(ctx, "ada", id); err != nil {
+		t.Errorf("an admin: %v", err)
+	}
+}

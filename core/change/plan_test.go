@@ -43,3 +43,18 @@ func TestStoredDefinitionsStayRead(t *testing.T) {
 		t.Error("what is no YAML is taken")
 	}
 }
+
+// TestOldNames has a change use a name that another took the place of.
+func TestOldNames(t *testing.T) {
+	text := []byte("title: t\nreason: r\nservice: s\nwhere: cores > 0\nexpect: 1\nedits: [{set: a, to: 1}]\nladder: {stop_after: 3}\n")
+	if _, err := ParseSpec("c", text); err == nil || !strings.Contains(err.Error(), "stop_after is called pause_after now") {
+		t.Errorf("written anew: %v", err)
+	}
+	s, err := StoredSpec("c", text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p, err := s.Policy(); err != nil || p.PauseAfter != 3 {
+		t.Errorf("as it was stored: %+v, %v", p, err)
+	}
+}

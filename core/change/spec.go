@@ -1,6 +1,7 @@
 package change
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -296,6 +297,7 @@ type LadderSpec struct {
 	AtOnce     int         `yaml:"at_once"`
 	Soak       *Duration   `yaml:"soak"` // 15s where unset
 	PauseAfter int         `yaml:"pause_after"`
+	StopAfter  int         `yaml:"stop_after"` // what pause_after was called in what is stored
 }
 
 // StageSpec is "3", "25%" or an expression, or a mapping of hosts and gate.
@@ -322,12 +324,22 @@ func (s *StageSpec) UnmarshalYAML(read func(any) error) error {
 
 // ParseSpec reads a change and says all that is wrong with it by itself; what
 // depends on hosts and service shows in its rehearsal.
-func ParseSpec(name string, data []byte) (*Spec, error) {
+func ParseSpec(name string, data []byte) (*Spec, error) { return parseSpec(name, data, false) }
+
+// StoredSpec reads a change that was taken in before: under the names of its time,
+// too.
+func StoredSpec(name string, data []byte) (*Spec, error) { return parseSpec(name, data, true) }
+
+func parseSpec(name string, data []byte, stored bool) (*Spec, error) {
 	s := &Spec{Source: data}
 	if err := decode(name, data, s); err != nil {
 		return nil, err
 	}
 	p := &Problems{File: name}
+	if s.Ladder.StopAfter != 0 && !stored {
+		p.add("ladder: stop_after is called pause_after now")
+	}
+	s.Ladder.PauseAfter = cmp.Or(s.Ladder.PauseAfter, s.Ladder.StopAfter)
 	if strings.TrimSpace(s.Title) == "" {
 		p.add("title: is empty; say in a line what changes")
 	}

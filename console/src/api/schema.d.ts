@@ -1581,18 +1581,16 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Raised"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description Raise a host's fence to what the host answers, after a database came back from an older copy */
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["Raised"];
+                };
             };
             /** @description A problem, as in RFC 9457 */
             default: {
