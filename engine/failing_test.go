@@ -17,8 +17,8 @@ import (
 	"wladder/store/faulty"
 )
 
-// every has outages of 40 s, too, which take minutes.
-var every = flag.Bool("every", false, "let each statement's database be gone for 40 s, too")
+// every has each statement meet an outage, of 40 s too, which takes minutes.
+var every = flag.Bool("every", false, "let the database be gone at each statement, for 40 s too")
 
 // behindProxy has the rig's engine reach its database through a proxy.
 func (r *rig) behindProxy() *faulty.Proxy {
@@ -39,7 +39,7 @@ func TestFailingDatabase(t *testing.T) {
 		rigs  int // that share the statements
 		every bool
 	}{
-		{faulty.Error, 0, 4, false}, {faulty.Cut, 0, 4, false}, {faulty.Swallow, 0, 4, false}, {faulty.Gone, 3 * time.Second, 16, false}, {faulty.Gone, 40 * time.Second, 24, true},
+		{faulty.Error, 0, 4, false}, {faulty.Cut, 0, 4, false}, {faulty.Swallow, 0, 4, false}, {faulty.Gone, 3 * time.Second, 8, false}, {faulty.Gone, 40 * time.Second, 24, true},
 	}
 	subnet := 40
 	for _, w := range ways {
@@ -48,6 +48,10 @@ func TestFailingDatabase(t *testing.T) {
 		}
 		from := subnet
 		subnet += w.rigs
+		stride := 1
+		if w.kind == faulty.Gone && !*every { // each third: an outage takes its time
+			stride = 3
+		}
 		t.Run(fmt.Sprintf("%s %s", w.kind, w.away), func(t *testing.T) {
 			t.Parallel()
 			injected, n := map[string]int{}, 0
@@ -55,7 +59,7 @@ func TestFailingDatabase(t *testing.T) {
 			var all sync.WaitGroup
 			for i := range w.rigs {
 				all.Go(func() {
-					failed := failing(t, from+i, w.kind, w.away, i, w.rigs)
+					failed := failing(t, from+i, w.kind, w.away, i*stride, w.rigs*stride)
 					mu.Lock()
 					defer mu.Unlock()
 					for _, what := range failed {
@@ -66,7 +70,7 @@ func TestFailingDatabase(t *testing.T) {
 			}
 			all.Wait()
 			t.Logf("%d failures injected, into %d different statements:\n  %s", n, len(injected), strings.Join(slices.Sorted(maps.Keys(injected)), "\n  "))
-			if n < 25 || len(injected) < 12 {
+			if n*stride < 30 || len(injected) < 8 {
 				t.Errorf("only %d failures were injected, into %d different statements", n, len(injected))
 			}
 		})
