@@ -228,6 +228,10 @@ func (s *Store) LeaveOut(ctx context.Context, actor string, changeID int64, host
 		if _, err := s.Leaf(ctx, plan, h.ID); err != nil {
 			return conflict("%s is not in the plan of change %d", host, changeID)
 		}
+		// The climb's row is what decisions hold: none starts the host meanwhile.
+		if _, err := tx.Exec(ctx, `select from climbs where change = $1 for update`, changeID); err != nil {
+			return err
+		}
 		var begun bool
 		if err := tx.QueryRow(ctx, `select exists (select from host_runs r join climbs l on l.id = r.climb where l.change = $1 and l.digest = $2 and r.host = $3 and r.state <> 'queued')`, changeID, p.Digest, host).Scan(&begun); err != nil {
 			return err
@@ -283,8 +287,14 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 	if err != nil {
 		return nil, err
 	}
-	if err := s.passOver(ctx, tx, c, `(select 'left out by ' || o.account || ': ' || o.because from left_out o where o.change = $2 and o.digest = $3 and o.host = r.host)`, c.Change, c.Digest); err != nil {
+	var without bool
+	if err := tx.QueryRow(ctx, `select exists (select from left_out where change = $1 and digest = $2)`, c.Change, c.Digest).Scan(&without); err != nil {
 		return nil, err
+	}
+	if without {
+		if err := s.passOver(ctx, tx, c, `(select 'left out by ' || o.account || ': ' || o.because from left_out o where o.change = $2 and o.digest = $3 and o.host = r.host)`, c.Change, c.Digest); err != nil {
+			return nil, err
+		}
 	}
 	now, err := counted(ctx, tx, c, plan.Head.Policy)
 	if err != nil {

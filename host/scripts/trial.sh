@@ -98,22 +98,34 @@ layer() {
 	laid=${laid:-}:$1
 }
 
+# over_file: is it a file that comes over a file? Then nothing else of its
+# directory is touched.
+over_file() {
+	case $candidate in
+	file:* | made:*) [ -f "$path" ] && [ ! -L "$path" ] ;;
+	*) return 1 ;;
+	esac
+}
+
+# All layers first: one laid later would hide what is bound below it.
 n=0 path='' candidate='' make=''
 while [ "$n" -lt "$files" ]; do
-	eval "path=\$path$n candidate=\$candidate$n make=\$make$n"
-	dir=${path%/*}
-	while [ ! -d "$dir" ]; do dir=${dir%/*}; done
-	over=
-	case $candidate in
-	file:* | made:*)
-		# A file over a file: nothing else of its directory is touched.
-		if [ -f "$path" ] && [ ! -L "$path" ]; then over=$path; fi
-		;;
-	esac
-	if [ -z "$over" ] && ! said=$(layer "${dir:-/}" 2>&1); then
-		printf '{"trial":"made","exit":1,"output":"%s"}\n' "$(b64 "$dir cannot be laid over here, so that nothing new in it can be tried: $said")"
-		exit 0
+	eval "path=\$path$n candidate=\$candidate$n"
+	if ! over_file; then
+		dir=${path%/*}
+		while [ ! -d "$dir" ]; do dir=${dir%/*}; done
+		if ! layer "${dir:-/}" >"$work/said" 2>&1; then
+			printf '{"trial":"made","exit":1,"output":"%s"}\n' "$(b64 "$dir cannot be laid over here, so that nothing new in it can be tried: $(cat "$work/said")")"
+			exit 0
+		fi
 	fi
+	n=$((n + 1))
+done
+n=0
+while [ "$n" -lt "$files" ]; do
+	eval "path=\$path$n candidate=\$candidate$n make=\$make$n"
+	over=
+	if over_file; then over=$path; fi
 	case $candidate in
 	none) rm -f -- "$path" ;;
 	link:*)

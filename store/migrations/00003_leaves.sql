@@ -115,6 +115,9 @@ create table placed (
 	primary key (host_id, path, host_run)
 );
 
+-- A climb starts only on approvals that the chain holds.
+create index record_approvals on record (change) where kind = 'change.approved';
+
 -- Hosts taken out of a plan after its approval: the climb passes them over.
 create table left_out (
 	change  bigint not null references changes,
