@@ -258,14 +258,15 @@ const (
 	scriptTime = 2 * time.Minute
 )
 
-// clipped keeps the first so many bytes written to it, and takes the rest.
+// clipped keeps the first so many bytes written to it, and takes the rest. It is
+// a writer and no more: into a buffer, io.Copy would read without asking.
 type clipped struct {
-	bytes.Buffer
+	kept []byte
 	most int
 }
 
 func (c *clipped) Write(p []byte) (int, error) {
-	c.Buffer.Write(p[:min(len(p), max(0, c.most-c.Len()))])
+	c.kept = append(c.kept, p[:min(len(p), c.most-len(c.kept))]...)
 	return len(p), nil
 }
 
@@ -344,7 +345,7 @@ func (c *Conn) send(ctx context.Context, s script, stdin []byte, args ...string)
 			json.Unmarshal(bytes.TrimSpace(out), &a)
 			return nil, &Fenced{c.target.Name, int64(a.number("fenced"))}
 		}
-		return nil, &ScriptError{c.target.Name, name, exit.ExitStatus(), stderr.String()}
+		return nil, &ScriptError{c.target.Name, name, exit.ExitStatus(), string(stderr.kept)}
 	case ctx.Err() != nil:
 		return nil, &Lost{c.target.Name, name, gaveUp(ctx)}
 	case err != nil:

@@ -6,10 +6,12 @@ import (
 	"crypto/ed25519"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"regexp"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -257,6 +259,19 @@ func TestConnectFailsClosed(t *testing.T) {
 	var lost *Lost
 	if err := conn.TakeOver(t.Context(), Claim{1, "r"}); !errors.As(err, &lost) {
 		t.Errorf("a cut link: %v", err)
+	}
+}
+
+// TestWhatAHostSendsIsBounded has a host complain without end.
+func TestWhatAHostSendsIsBounded(t *testing.T) {
+	c := clipped{most: maxStderr}
+	if n, err := io.Copy(&c, struct{ io.Reader }{strings.NewReader(strings.Repeat("no\n", 1<<20))}); err != nil || n != 3<<20 || len(c.kept) != maxStderr {
+		t.Errorf("%d bytes taken, %d kept, %v", n, len(c.kept), err)
+	}
+	m := &metered{Reader: strings.NewReader("more"), arriving: &atomic.Int64{}}
+	m.arriving.Store(maxAnswers)
+	if _, err := io.ReadAll(m); !errors.Is(err, errTooMuch) {
+		t.Errorf("more than all hosts may send at once: %v", err)
 	}
 }
 
