@@ -117,7 +117,7 @@ func (e *Engine) claim(ctx, hurry context.Context) {
 	var claimed []*store.Rehearsing
 	if !store.Transient(err) {
 		var more error
-		lapsed, more = e.Store.ClaimRuns(ctx, e.me, max(0, free-len(started)), orNone(runs))
+		lapsed, more = e.Store.ClaimRuns(ctx, e.me, max(0, free-len(started)), runs)
 		err = errors.Join(err, more)
 	}
 	for _, c := range append(started, lapsed...) {
@@ -125,21 +125,13 @@ func (e *Engine) claim(ctx, hurry context.Context) {
 	}
 	if !store.Transient(err) {
 		var more error
-		claimed, more = e.Store.ClaimRehearsals(ctx, e.me, 4, orNone(rehearsals))
+		claimed, more = e.Store.ClaimRehearsals(ctx, e.me, 4, rehearsals)
 		err = errors.Join(err, more)
 	}
 	for _, c := range claimed {
 		e.carry(hurry, e.rehearsals, c.ID, c.Fence, "a rehearsal", func(mine context.Context) { e.carryOut(ctx, mine, c) })
 	}
 	e.troubled(ctx, "taking up what is under way", err)
-}
-
-// orNone gives a list that is none of PostgreSQL's nulls.
-func orNone(ids []int64) []int64 {
-	if ids == nil {
-		return []int64{}
-	}
-	return ids
 }
 
 // maxServices bounds how many definitions are kept read.

@@ -42,8 +42,6 @@ func TestEveryOperationFailsOnce(t *testing.T) {
 				if at == "restore" || at == "disarm" {
 					want, text = ladder.Restored, "worker_connections 512;"
 				}
-				// A checker that was not heard is not asked again after the approval
-				// could not be carried out as it was: that host is whole, and passed over.
 				if run.State != want || !strings.Contains(r.file(n), text) {
 					full, _ := r.store.HostRun(t.Context(), id, run.Host)
 					t.Errorf("%s at %s: %s (%s), its file %q, %+v", kind, at, run.State, run.Why, r.file(n), full.Steps)

@@ -156,8 +156,7 @@ func (r *rehearsal) readAll(stopping, mine context.Context, hosts []view.Host) e
 		if len(waiting) > 0 && failure == nil {
 			all := waiting
 			if failure = r.insist(mine, "what a rehearsal found", nil, func() error { return r.Store.AddRead(mine, r.Rehearsing, all) }); failure == nil {
-				data := fmt.Appendf(nil, `{"host":%q,"hosts":%d}`, all[len(all)-1].Host, len(all))
-				r.hint(view.Event{Type: "rehearsal", Change: r.Change, Data: data})
+				r.hint("rehearsal", r.Change, map[string]any{"host": all[len(all)-1].Host, "hosts": len(all)})
 			}
 		}
 		waiting = nil

@@ -111,7 +111,7 @@ func (e *Engine) hostRun(stopping, mine context.Context, c *store.Claimed) {
 func (r *hostRun) letGo(mine context.Context) {
 	if r.guarded() && r.conn != nil {
 		bounded, cancel := context.WithTimeout(mine, r.Lease/2)
-		if _, err := r.conn.Watch(bounded, r.claim, max(r.span(), leaveSpan), host.ForwardAct, []host.Question{{Guard: true}}); err != nil {
+		if err := r.pushGuard(bounded, max(r.span(), leaveSpan)); err != nil {
 			r.Log.Warn("the guard could not be pushed on", "host", r.Host, "error", err)
 		}
 		cancel()
@@ -179,8 +179,13 @@ func (r *hostRun) keepGuard() {
 	if r.guarded() && r.conn != nil && (r.run.State == ladder.Working || r.run.State == ladder.Soaking) {
 		bounded, cancel := context.WithTimeout(context.WithoutCancel(r.stopping), 5*time.Second)
 		defer cancel()
-		r.conn.Watch(bounded, r.claim, r.span(), host.ForwardAct, []host.Question{{Guard: true}}) // where it fails, the step that follows says so
+		r.pushGuard(bounded, r.span()) // where it fails, the step that follows says so
 	}
+}
+
+func (r *hostRun) pushGuard(ctx context.Context, span time.Duration) error {
+	_, err := r.conn.Watch(ctx, r.claim, span, host.ForwardAct, []host.Question{{Guard: true}})
+	return err
 }
 
 // step takes one step. What changes something is written down before and after;
@@ -195,8 +200,7 @@ func (r *hostRun) step(mine context.Context, prepared error) error {
 			return err
 		}
 	}
-	data := fmt.Appendf(nil, `{"host":%q,"run":%d,"state":%q,"step":%q}`, r.Host, r.ID, r.run.State, step)
-	r.hint(view.Event{Type: "step", Change: r.Change, Data: data})
+	r.hint("step", r.Change, map[string]any{"host": r.Host, "run": r.ID, "state": r.run.State, "step": step})
 	begun := time.Now()
 	e, err := r.try(mine, prepared)
 	switch {

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"runtime/debug"
@@ -70,23 +71,24 @@ func (e *Engine) renew(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
-		bounded, cancel := context.WithTimeout(ctx, e.Lease/3)
-		if runs := e.fences(e.runs); len(runs) > 0 {
-			kept, err := e.Store.RenewLeases(bounded, e.me, runs)
-			if err == nil {
-				e.drop(e.runs, runs, kept)
-			}
-			e.troubled(ctx, "renewing leases", err)
-		}
-		if all := e.fences(e.rehearsals); len(all) > 0 {
-			kept, err := e.Store.RenewRehearsals(bounded, e.me, all)
-			if err == nil {
-				e.drop(e.rehearsals, all, kept)
-			}
-			e.troubled(ctx, "renewing the leases of rehearsals", err)
-		}
-		cancel()
+		e.beat(ctx, e.runs, "renewing leases", e.Store.RenewLeases)
+		e.beat(ctx, e.rehearsals, "renewing the leases of rehearsals", e.Store.RenewRehearsals)
 	}
+}
+
+// beat renews what stands in one ledger.
+func (e *Engine) beat(ctx context.Context, l ledger, what string, renew func(context.Context, store.Server, map[int64]int64) (map[int64]bool, error)) {
+	asked := e.fences(l)
+	if len(asked) == 0 {
+		return
+	}
+	bounded, cancel := context.WithTimeout(ctx, e.Lease/3)
+	defer cancel()
+	kept, err := renew(bounded, e.me, asked)
+	if err == nil {
+		e.drop(l, asked, kept)
+	}
+	e.troubled(ctx, what, err)
 }
 
 // troubled tells of trouble with something that is tried again and again: once
@@ -127,35 +129,36 @@ func (e *Engine) carry(hurry context.Context, l ledger, id, fence int64, what st
 // insist repeats what may be repeated while a database comes back. What it gives
 // is definite, or says that the context has ended.
 func (e *Engine) insist(ctx context.Context, what string, meanwhile func(), f func() error) error {
-	begun, pause := time.Now(), 50*time.Millisecond
-	for {
+	what = "the database, for " + what + ","
+	for pause := 50 * time.Millisecond; ; pause = min(2*pause, time.Second) {
 		err := f()
-		if err == nil || !store.Transient(err) {
+		if !store.Transient(err) {
+			if err == nil && pause > 50*time.Millisecond {
+				e.troubled(ctx, what, nil)
+			}
 			return err
 		}
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		if pause == 50*time.Millisecond {
-			e.Log.Warn("the database fails; trying again", "for", what, "error", err)
-		}
+		e.troubled(ctx, what, err)
 		if meanwhile != nil {
 			meanwhile()
 		}
 		if wait(ctx, pause) != nil {
 			return ctx.Err()
 		}
-		pause = min(2*pause, time.Second)
-		if since := time.Since(begun); since > time.Minute {
-			begun = time.Now()
-			e.Log.Warn("the database still fails; trying again", "for", what, "error", err)
-		}
 	}
 }
 
-// hint tells listeners that something moves on: those of this server at once,
-// other servers in batches.
-func (e *Engine) hint(ev view.Event) {
+// hint tells listeners that something of a change moves on: those of this server
+// at once, other servers in batches.
+func (e *Engine) hint(kind string, changeID int64, what map[string]any) {
+	data, err := json.Marshal(what)
+	if err != nil {
+		panic(err) // it holds texts and numbers
+	}
+	ev := view.Event{Type: kind, Change: changeID, Data: data}
 	e.tell(ev)
 	e.mu.Lock()
 	defer e.mu.Unlock()

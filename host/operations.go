@@ -167,14 +167,11 @@ func contentsOf(files []File) map[string][]byte {
 // TakeOver claims the host: lower fences are refused from now on. An error
 // tells where the guard of another run is still armed there.
 func (c *Conn) TakeOver(ctx context.Context, claim Claim) error {
-	all, err := c.run(ctx, "claim", nil, claim.args()...)
-	if err == nil {
-		err = c.refusal("claim", all)
-	}
+	a, err := c.succeed(ctx, "claim", nil, claim.args())
 	if err != nil {
 		return err
 	}
-	if other := all[len(all)-1].text("armed"); other != "" {
+	if other := a.text("armed"); other != "" {
 		return &ScriptError{c.target.Name, "claim", 0, "the guard of " + other + " is still armed over files that it placed; look at that climb first. The guard ends by itself"}
 	}
 	return nil
@@ -221,13 +218,20 @@ func (c *Conn) refusal(name string, all []answer) error {
 // succeeds is what a script says that did what it should.
 var succeeds = map[string]string{"snapshot": "snapshot", "make": "made", "place": "placed", "restore": "restored", "disarm": "disarmed", "confirm": "confirmed", "claim": "claimed", "arm": "armed", "act": "exit"}
 
-// operate runs a script whose answer is success or a refusal.
-func (c *Conn) operate(ctx context.Context, name string, stdin []byte, args []string) error {
+// succeed runs a script whose last answer, which it gives, is success or a
+// refusal.
+func (c *Conn) succeed(ctx context.Context, name string, stdin []byte, args []string) (answer, error) {
 	all, err := c.run(ctx, name, stdin, args...)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return c.refusal(name, all)
+	return all[len(all)-1], c.refusal(name, all)
+}
+
+// operate is succeed where the answer says nothing else.
+func (c *Conn) operate(ctx context.Context, name string, stdin []byte, args []string) error {
+	_, err := c.succeed(ctx, name, stdin, args)
+	return err
 }
 
 func triples(args []string, files []File) []string {
@@ -285,13 +289,8 @@ func (c *Conn) Place(ctx context.Context, claim Claim, files []File) error {
 // Restore puts the snapshot back; undone tells that the run's guard had done so
 // before, and acted on it with success.
 func (c *Conn) Restore(ctx context.Context, claim Claim, files []File) (undone bool, err error) {
-	all, err := c.run(ctx, "restore", nil, triples(claim.args(), files)...)
-	if err == nil {
-		err = c.refusal("restore", all)
-	}
-	if err == nil {
-		undone, _ = all[len(all)-1]["undone"].(bool)
-	}
+	a, err := c.succeed(ctx, "restore", nil, triples(claim.args(), files))
+	undone, _ = a["undone"].(bool)
 	return undone, err
 }
 
@@ -308,14 +307,11 @@ func (c *Conn) Act(ctx context.Context, claim Claim, label, unit string, act, he
 	args := claim.args(label, unit, strconv.Itoa(int(timeout.Seconds())), lines(act.Commands), lines(heaviest.Commands))
 	ctx, cancel := context.WithTimeout(ctx, timeout+75*time.Second)
 	defer cancel()
-	all, err := c.run(ctx, "act", nil, args...)
-	if err == nil {
-		err = c.refusal("act", all)
-	}
+	a, err := c.succeed(ctx, "act", nil, args)
 	if err != nil {
 		return err
 	}
-	if a := all[len(all)-1]; a.number("exit") != 0 {
+	if a.number("exit") != 0 {
 		return &ScriptError{c.target.Name, act.Name, a.number("exit"), a.text("output")}
 	}
 	return nil
@@ -333,14 +329,8 @@ func (c *Conn) Arm(ctx context.Context, claim Claim, after time.Duration, unit s
 		"guard.sh": []byte(guardText), "set": []byte(set.String()), "unit": []byte(unit), "seconds": fmt.Appendf(nil, "%d\n", int(timeout.Seconds())),
 		"light": []byte(lines(act.Commands)), "heavy": []byte(lines(heaviest.Commands)),
 	})
-	all, err := c.run(ctx, "arm", stdin, claim.args(seconds(after))...)
-	if err == nil {
-		err = c.refusal("arm", all)
-	}
-	if err != nil {
-		return "", err
-	}
-	return all[len(all)-1].word("armed"), nil
+	a, err := c.succeed(ctx, "arm", stdin, claim.args(seconds(after)))
+	return a.word("armed"), err
 }
 
 // FiredError tells that the host has undone the run by itself.

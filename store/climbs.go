@@ -11,6 +11,7 @@ import (
 
 	"wladder/core/change"
 	"wladder/core/ladder"
+	"wladder/core/view"
 )
 
 // approved checks, within a transaction, that a digest is approved for a
@@ -221,7 +222,7 @@ func (s *Store) LeaveOut(ctx context.Context, actor string, changeID int64, host
 		if err != nil {
 			return err
 		}
-		h, err := one[hostRow](ctx, tx, "host "+host, hostColumns+`where name = $1`, host)
+		h, err := one[view.Host](ctx, tx, "host "+host, hostColumns+`where name = $1`, host)
 		if err != nil {
 			return err
 		}

@@ -11,9 +11,6 @@ import (
 	"wladder/core/view"
 )
 
-// hostRow is a host as it is kept.
-type hostRow = view.Host
-
 const hostColumns = `select id, name, address, login, host_key, sudo, labels, traits, surveyed_at from hosts `
 
 // LoadHosts adds hosts, or brings those of the same name up to date.

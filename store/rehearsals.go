@@ -83,7 +83,7 @@ func (s *Store) ClaimRehearsals(ctx context.Context, me Server, limit int, held 
 	}
 	rows, err := many[row](ctx, s.pool, `with free as (select id from rehearsals where ended_at is null and lease_until < now() and id <> all($4::bigint[]) order by id limit $3 for update skip locked),
 		claimed as (update rehearsals r set owner = $1, lease_until = now() + $2, fence = fence + 1 from free where r.id = free.id returning r.*)
-		select c.id, c.change, c.revision, c.started_by, v.source, c.service_digest, c.secrets, c.findings, c.fence from claimed c join revisions v on v.change = c.change and v.number = c.revision`, me.Name, me.Lease, limit, held)
+		select c.id, c.change, c.revision, c.started_by, v.source, c.service_digest, c.secrets, c.findings, c.fence from claimed c join revisions v on v.change = c.change and v.number = c.revision`, me.Name, me.Lease, limit, orEmpty(held))
 	all := make([]*Rehearsing, len(rows))
 	for i, r := range rows {
 		all[i] = &Rehearsing{r.ID, r.Change, r.Revision, r.StartedBy, r.Source, r.ServiceDigest, r.Secrets, r.Findings, r.Fence, me.Lease}
@@ -93,15 +93,7 @@ func (s *Store) ClaimRehearsals(ctx context.Context, me Server, limit int, held 
 
 // RenewRehearsals is RenewLeases for rehearsals.
 func (s *Store) RenewRehearsals(ctx context.Context, me Server, fences map[int64]int64) (kept map[int64]bool, err error) {
-	kept = map[int64]bool{}
-	for id, fence := range fences {
-		tag, err := s.leases.Exec(ctx, `update rehearsals set lease_until = now() + $3 where id = $1 and fence = $2 and ended_at is null`, id, fence, me.Lease)
-		if err != nil {
-			return nil, err
-		}
-		kept[id] = tag.RowsAffected() == 1
-	}
-	return kept, nil
+	return s.renew(ctx, me, fences, `rehearsals`, `ended_at is null`)
 }
 
 // ReleaseRehearsal lets go of a rehearsal between two hosts.

@@ -108,18 +108,24 @@ type moved struct {
 // lapsed, with a higher fence each; never those that this server holds itself,
 // and could not renew for a while.
 func (s *Store) ClaimRuns(ctx context.Context, me Server, limit int, held []int64) ([]*Claimed, error) {
-	return s.claimed(ctx, s.pool, me, `select id, host_id from host_runs where `+underWay+` and lease_until < now() and id <> all($6::bigint[]) order by id limit $5 for update skip locked`, limit, held)
+	return s.claimed(ctx, s.pool, me, `select id, host_id from host_runs where `+underWay+` and lease_until < now() and id <> all($6::bigint[]) order by id limit $5 for update skip locked`, limit, orEmpty(held))
 }
 
 // RenewLeases keeps the runs that a server works on, given with their fences,
 // and says which of them are still its own.
 func (s *Store) RenewLeases(ctx context.Context, me Server, runs map[int64]int64) (kept map[int64]bool, err error) {
-	ids, fences := make([]int64, 0, len(runs)), make([]int64, 0, len(runs))
-	for id, fence := range runs {
+	return s.renew(ctx, me, runs, `host_runs`, underWay)
+}
+
+// renew keeps, in one statement, the rows of a table whose fences are as given
+// and that still go on.
+func (s *Store) renew(ctx context.Context, me Server, held map[int64]int64, table, goesOn string) (kept map[int64]bool, err error) {
+	ids, fences := make([]int64, 0, len(held)), make([]int64, 0, len(held))
+	for id, fence := range held {
 		ids, fences = append(ids, id), append(fences, fence)
 	}
-	rows, err := many[struct{ ID int64 }](ctx, s.leases, `update host_runs r set lease_until = now() + $3
-		from unnest($1::bigint[], $2::bigint[]) as mine(id, fence) where r.id = mine.id and r.fence = mine.fence and r.`+underWay+` returning r.id`, ids, fences, me.Lease)
+	rows, err := many[struct{ ID int64 }](ctx, s.leases, `update `+table+` r set lease_until = now() + $3
+		from unnest($1::bigint[], $2::bigint[]) as mine(id, fence) where r.id = mine.id and r.fence = mine.fence and r.`+goesOn+` returning r.id`, ids, fences, me.Lease)
 	kept = map[int64]bool{}
 	for _, r := range rows {
 		kept[r.ID] = true
