@@ -218,7 +218,7 @@ func (s *Store) LeaveOut(ctx context.Context, actor string, changeID int64, host
 		if c.State != change.Offered && c.State != change.Approved && c.State != change.Climbing {
 			return conflict("change %d is %s; hosts are left out of what is offered, approved or climbing. Before that, mend where", changeID, c.State)
 		}
-		plan, err := s.Plan(ctx, p.ID)
+		plan, err := s.plan(ctx, tx, p.ID)
 		if err != nil {
 			return err
 		}
@@ -226,7 +226,7 @@ func (s *Store) LeaveOut(ctx context.Context, actor string, changeID int64, host
 		if err != nil {
 			return err
 		}
-		if _, err := s.Leaf(ctx, plan, h.ID); err != nil {
+		if !plan.has(h.ID) {
 			return conflict("%s is not in the plan of change %d", host, changeID)
 		}
 		// The climb's row is what decisions hold: none starts the host meanwhile.
@@ -284,7 +284,7 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 	if err != nil {
 		return nil, err
 	}
-	plan, err := s.Plan(ctx, c.Plan)
+	plan, err := s.plan(ctx, tx, c.Plan)
 	if err != nil {
 		return nil, err
 	}

@@ -26,14 +26,18 @@ const plansKept = 16
 
 // Plan gives a plan. It is read and checked once per process: what people
 // approved is hashed as it was stored, never encoded anew.
-func (s *Store) Plan(ctx context.Context, id int64) (*Plan, error) {
+func (s *Store) Plan(ctx context.Context, id int64) (*Plan, error) { return s.plan(ctx, s.pool, id) }
+
+// plan is Plan over a connection that is held already: one who holds it must not
+// wait for another.
+func (s *Store) plan(ctx context.Context, q querier, id int64) (*Plan, error) {
 	s.mu.Lock()
 	p := s.plans[id]
 	s.mu.Unlock()
 	if p != nil {
 		return p, nil
 	}
-	p, err := readPlan(ctx, s.pool, id)
+	p, err := readPlan(ctx, q, id)
 	if err != nil {
 		return nil, err
 	}
@@ -89,6 +93,12 @@ func readPlan(ctx context.Context, q querier, id int64) (*Plan, error) {
 		return nil, altered
 	}
 	return p, json.Unmarshal([]byte(row.Head), &p.Head)
+}
+
+// has tells whether the plan names a host.
+func (p *Plan) has(hostID int64) bool {
+	_, old := p.old[hostID]
+	return old || p.leaves[hostID] != ""
 }
 
 // Leaf gives one host's part of a plan, held against the plan's digest.

@@ -536,3 +536,27 @@ func TestOnlyItsAuthorRewritesAChange(t *testing.T) {
 		t.Errorf("an admin: %v", err)
 	}
 }
+
+// TestReadersDoNotWaitForEachOther has more readers at once than there are
+// connections, none of whom knows the plan yet.
+func TestReadersDoNotWaitForEachOther(t *testing.T) {
+	s := open(t)
+	id := started(t, s, 2)
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	for range 5 {
+		s.mu.Lock()
+		clear(s.plans)
+		clear(s.rehearsals)
+		s.mu.Unlock()
+		var all sync.WaitGroup
+		for range 4 * int(s.pool.Config().MaxConns) {
+			all.Go(func() {
+				if _, err := s.Change(ctx, id); err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		all.Wait()
+	}
+}

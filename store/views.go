@@ -137,7 +137,7 @@ func (s *Store) rehearsalOf(ctx context.Context, q querier, id int64) (*view.Reh
 	}
 	change.SortGroups(r.Groups)
 	if rows[0].Plan != 0 {
-		plan, err := s.Plan(ctx, rows[0].Plan)
+		plan, err := s.plan(ctx, q, rows[0].Plan)
 		if err != nil {
 			return nil, err
 		}
@@ -175,7 +175,7 @@ func (s *Store) climbOf(ctx context.Context, q querier, changeID int64) (*view.C
 	}
 	c := rows[0].Climb
 	c.EndedAt = utc(c.EndedAt)
-	plan, err := s.Plan(ctx, rows[0].Plan)
+	plan, err := s.plan(ctx, q, rows[0].Plan)
 	if err != nil {
 		return nil, err
 	}
