@@ -46,7 +46,7 @@ var enums = map[reflect.Type][]string{
 	reflect.TypeFor[ladder.Files]():      {"old", "new", "mixed", "unknown"},
 	reflect.TypeFor[ladder.Process]():    {"old", "new", "down", "unknown"},
 	reflect.TypeFor[change.State]():      words(change.States),
-	reflect.TypeFor[change.Level]():      {"stop", "warn", "note"},
+	reflect.TypeFor[change.Level]():      {"veto", "warn", "note"},
 }
 
 func words[T ~string](all []T) []string {
@@ -288,13 +288,13 @@ func (c *caller) conforms(request *http.Request, response *http.Response, answer
 	}
 }
 
-const definition = "service: pages\ntitle: Pages\non: cores > 0\nunit: nginx.service\nfiles: {main: {format: nginx, paths: {any: /etc/nginx/nginx.conf}}}\nacts: [{name: restart, command: [systemctl, restart, nginx.service]}]\n"
+const definition = "service: pages\ntitle: Pages\nwhere: cores > 0\nunit: nginx.service\nfiles: {main: {format: nginx, paths: {any: /etc/nginx/nginx.conf}}}\nacts: [{name: restart, command: [systemctl, restart, nginx.service]}]\n"
 
 // nasty is text that must stay data wherever it goes.
 const nasty = "it's \"$(touch oops)\" `x`; <script>alert(1)</script> ' or 1=1 --"
 
 func draftText(title string) string {
-	return fmt.Sprintf("title: %q\nreason: %q\nservice: pages\nwhere: name != \"\"\nexpect: 1\nedits: [{set: worker_processes, to: 2}]\n", title, nasty+"\nsecond line")
+	return fmt.Sprintf("title: %q\nreason: %q\nservice: pages\nwhere: name != \"\"\ncount: 1\nedits: [{set: worker_processes, to: 2}]\n", title, nasty+"\nsecond line")
 }
 
 func TestPeopleAndRoles(t *testing.T) {
@@ -378,7 +378,7 @@ func TestBadInputChangesNothing(t *testing.T) {
 	for text, want := range map[string]string{
 		"title: x\nbogus: 1\n":              `change:2:1: unknown field \"bogus\"`,
 		"{}":                                "title: is empty",
-		"":                                  "title: is empty",
+		"":                                  "change: is empty",
 		strings.Repeat("#", 2<<20) + "\n\n": "longer than 2097152 bytes",
 	} {
 		status := 422

@@ -296,7 +296,7 @@ func (s *Server) detail(ctx *gin.Context) (*view.ChangeDetail, bool) {
 		s.fail(ctx, err)
 		return nil, false
 	}
-	if spec, err := change.StoredSpec("change", []byte(d.Source)); err == nil {
+	if spec, err := change.StoredSpec("change", d.Names, []byte(d.Source)); err == nil {
 		d.Reason, d.Ticket, d.Where = spec.Reason, spec.Ticket, spec.Where
 	}
 	d.Next = view.Asked(d.Change)

@@ -140,7 +140,7 @@ func (e *Engine) Ask(ctx context.Context, where, service string, asks []string) 
 		if err != nil {
 			return out, err
 		}
-		svc, err := change.ParseService(service, []byte(version.Source))
+		svc, err := change.StoredService(service, version.Names, []byte(version.Source))
 		if err != nil {
 			return out, err
 		}
@@ -153,7 +153,7 @@ func (e *Engine) Ask(ctx context.Context, where, service string, asks []string) 
 		if err := p.Check(); err != nil {
 			return out, err
 		}
-		if ask, _ := probe.ParseAsk(line); ask.Kind == probe.Command && a.commands[ask.Name].Run == nil {
+		if ask, _ := probe.ParseAsk(line); ask.Kind == probe.Command && a.commands[ask.Name].Command == nil {
 			return out, fmt.Errorf("ask %q: no such command; name the service that has it", line)
 		}
 		probes = append(probes, p)

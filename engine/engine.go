@@ -149,7 +149,7 @@ func (e *Engine) service(ctx context.Context, name, digest string) (*change.Serv
 	if err := e.insist(ctx, "a definition", nil, func() (err error) { version, err = e.Store.ServiceOf(ctx, name, digest); return err }); err != nil {
 		return nil, err
 	}
-	svc, err := change.StoredService(version.Name, []byte(version.Source))
+	svc, err := change.StoredService(version.Name, version.Names, []byte(version.Source))
 	if err == nil {
 		e.mu.Lock()
 		defer e.mu.Unlock()

@@ -43,7 +43,7 @@ const (
 const definition = `
 service: pages
 title: Bulletin pages
-on: labels.role == "bulletin"
+where: labels.role == "bulletin"
 unit: nginx.service
 files: {main: {format: nginx, paths: {debian: /etc/nginx/nginx.conf}}}
 trial: {command: [nginx, -t], covers: [/run]}
@@ -152,7 +152,7 @@ func (r *rig) load(name, text string) {
 }
 
 func (r *rig) draft(edits, ladder string) int64 {
-	return r.drafted(fmt.Sprintf("title: More connections\nreason: a flood is coming\nservice: pages\nwhere: labels.role == \"bulletin\"\nexpect: 1..99\nedits:\n%s\nladder: %s\n", edits, ladder))
+	return r.drafted(fmt.Sprintf("title: More connections\nreason: a flood is coming\nservice: pages\nwhere: labels.role == \"bulletin\"\ncount: 1..99\nedits:\n%s\nladder: %s\n", edits, ladder))
 }
 
 func (r *rig) drafted(text string) int64 {
@@ -255,7 +255,7 @@ func find(d shown, host string) view.HostRun {
 
 const (
 	connections = "  - {set: events/worker_connections, compute: 'cores * 1024'}"
-	quick       = "{stages: [1, 50%], at_once: 3, soak: 300ms, pause_after: 2}"
+	quick       = "{stages: [{up-to: 1}, {up-to: 50%}], at_once: 3, soak: 300ms, pause_after: 2}"
 )
 
 func TestClimbRestoresTheFailingHost(t *testing.T) {
@@ -346,7 +346,7 @@ func TestLadderStopsAtFailuresAndGates(t *testing.T) {
 	for _, h := range r.hosts[1:3] {
 		h.Script(&standin.Fault{Do: standin.RefuseStart, When: "worker_processes 3"})
 	}
-	id := r.draft("  - {set: worker_processes, to: 3}", "{stages: [1, {hosts: 50%, gate: true}], at_once: 1, soak: 100ms, pause_after: 1}")
+	id := r.draft("  - {set: worker_processes, to: 3}", "{stages: [{up-to: 1}, {up-to: 50%, gate: true}], at_once: 1, soak: 100ms, pause_after: 1}")
 	r.approved(id)
 	d := r.climb(id)
 	if d.Climb.State != ladder.Waiting || d.Counts[ladder.Done] != 1 || !strings.Contains(d.Climb.Why, "gate before stage 2") {
@@ -500,7 +500,7 @@ func TestCutLinks(t *testing.T) {
 			i++
 		}
 	}
-	id := r.draft(connections, "{stages: [100%], at_once: 14, soak: 200ms, pause_after: 99}")
+	id := r.draft(connections, "{stages: [{hosts: all}], at_once: 14, soak: 200ms, pause_after: 99}")
 	r.approved(id)
 	for _, h := range r.hosts {
 		at, kind, _ := strings.Cut(h.Name, " ")

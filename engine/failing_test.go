@@ -94,7 +94,7 @@ func failing(t *testing.T, subnet int, kind faulty.Kind, away time.Duration, fir
 			r.hosts[0].Script(&standin.Fault{Do: standin.AnswerWrongly, When: text})
 			want = ladder.Restored
 		}
-		id := r.draft(fmt.Sprintf("  - {set: events/worker_connections, to: %d}", value), "{stages: [100%], soak: 300ms}")
+		id := r.draft(fmt.Sprintf("  - {set: events/worker_connections, to: %d}", value), "{stages: [{hosts: all}], soak: 300ms}")
 		r.approved(id)
 		p.Fail(n, kind, away)
 		ran := len(r.hosts[0].Ran())

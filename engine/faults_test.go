@@ -27,7 +27,7 @@ func TestEveryOperationFailsOnce(t *testing.T) {
 		t.Run(string(kind), func(t *testing.T) {
 			t.Parallel()
 			r := newRig(t, 150+i, len(operations))
-			id := r.draft("  - {set: events/worker_connections, to: 1024}", "{stages: [100%], at_once: 99, soak: 300ms, pause_after: 99}")
+			id := r.draft("  - {set: events/worker_connections, to: 1024}", "{stages: [{hosts: all}], at_once: 99, soak: 300ms, pause_after: 99}")
 			r.approved(id)
 			for n, at := range operations {
 				if at == "restore" || at == "disarm" { // steps of the way back
@@ -57,7 +57,7 @@ func TestEveryOperationFailsOnce(t *testing.T) {
 func TestAPanicEndsNothing(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, 155, 3)
-	id := r.draft(connections, "{stages: [100%], at_once: 3, soak: 100ms}")
+	id := r.draft(connections, "{stages: [{hosts: all}], at_once: 3, soak: 100ms}")
 	r.approved(id)
 	times := 0
 	r.engine.mishap = func(host string, step ladder.Step) {
@@ -101,7 +101,7 @@ func TestSavedAndNotInForce(t *testing.T) {
 	if out, status := r.hosts[1].Run("systemctl reload nginx.service"); status != 0 {
 		t.Fatal(out)
 	}
-	id := r.drafted("title: t\nreason: r\nservice: titled\nwhere: labels.role == \"bulletin\"\nexpect: 3\nedits:\n  - {set: 'http/server/add_header[\"X-Tide\"]', to: high}\nladder: {stages: [100%], soak: 100ms}\n")
+	id := r.drafted("title: t\nreason: r\nservice: titled\nwhere: labels.role == \"bulletin\"\ncount: 3\nedits:\n  - {set: 'http/server/add_header[\"X-Tide\"]', to: high}\nladder: {stages: [{hosts: all}], soak: 100ms}\n")
 	d := r.approved(id)
 	if d.Rehearsal.Planned != 2 {
 		t.Fatalf("%d planned: %+v", d.Rehearsal.Planned, d.Rehearsal.Groups)
@@ -131,9 +131,9 @@ func TestSavedAndNotInForce(t *testing.T) {
 func TestBusyHostsKeepNobodyWaiting(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, 157, 4)
-	slow := r.drafted("title: t\nreason: r\nservice: pages\nwhere: name in [\"b00\", \"b01\"]\nexpect: 2\nedits:\n" + connections + "\nladder: {stages: [100%], soak: 4s}\n")
+	slow := r.drafted("title: t\nreason: r\nservice: pages\nwhere: name in [\"b00\", \"b01\"]\ncount: 2\nedits:\n" + connections + "\nladder: {stages: [{hosts: all}], soak: 4s}\n")
 	r.approved(slow)
-	next := r.draft("  - {set: worker_processes, to: 3}", "{stages: [100%], at_once: 2, soak: 100ms}")
+	next := r.draft("  - {set: worker_processes, to: 3}", "{stages: [{hosts: all}], at_once: 2, soak: 100ms}")
 	r.approved(next)
 	start := func(id int64) {
 		t.Helper()
@@ -158,7 +158,7 @@ func TestBusyHostsKeepNobodyWaiting(t *testing.T) {
 func TestNoHostDoneIsNotCompleted(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, 158, 2)
-	id := r.draft(connections, "{stages: [100%], at_once: 2, soak: 100ms, pause_after: 9}")
+	id := r.draft(connections, "{stages: [{hosts: all}], at_once: 2, soak: 100ms, pause_after: 9}")
 	r.approved(id)
 	for _, h := range r.hosts {
 		h.Files.Write(confPath, []byte("# by hand\n"+confText))
@@ -185,7 +185,7 @@ func TestResumeForgivesWhatHasEnded(t *testing.T) {
 	r.hosts[0].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 2048"})
 	hold := &standin.Fault{Do: standin.CutAfter, At: "restore", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
 	r.hosts[0].Script(hold)
-	id := r.draft("  - {set: events/worker_connections, to: 2048}", "{stages: [1, 100%], soak: 100ms}")
+	id := r.draft("  - {set: events/worker_connections, to: 2048}", "{stages: [{up-to: 1}, {hosts: all}], soak: 100ms}")
 	r.approved(id)
 	if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
@@ -212,7 +212,7 @@ func TestLeftOut(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, 160, 3)
 	ctx := t.Context()
-	id := r.draft(connections, "{stages: [100%], at_once: 3, soak: 100ms}")
+	id := r.draft(connections, "{stages: [{hosts: all}], at_once: 3, soak: 100ms}")
 	digest := r.approved(id).Rehearsal.Digest
 	if err := r.store.LeaveOut(ctx, "ines", id, "b01", "its disk is being changed"); err != nil {
 		t.Fatal(err)
@@ -243,7 +243,7 @@ func TestAFenceFromAnOlderDatabase(t *testing.T) {
 	if out, status := r.hosts[0].Run("mkdir -p /var/lib/wladder; echo 4000 >/var/lib/wladder/fence"); status != 0 {
 		t.Fatal(out)
 	}
-	id := r.draft(connections, "{stages: [100%], soak: 100ms}")
+	id := r.draft(connections, "{stages: [{hosts: all}], soak: 100ms}")
 	r.approved(id)
 	if d := r.climb(id); find(d, "b00").State != ladder.PassedOver || !strings.Contains(find(d, "b00").Why, "under fence 4000") {
 		t.Errorf("%+v", d.runs)
@@ -256,7 +256,7 @@ func TestAFenceFromAnOlderDatabase(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.until(id, func(d shown) bool { return d.State == change.Stopped })
-	again := r.draft(connections, "{stages: [100%], soak: 100ms}")
+	again := r.draft(connections, "{stages: [{hosts: all}], soak: 100ms}")
 	r.approved(again)
 	if d := r.climb(again); find(d, "b00").State != ladder.Done {
 		t.Errorf("%+v", d.runs)
@@ -276,7 +276,7 @@ func TestTheGuardHoldsThroughTheSoak(t *testing.T) {
 	r := newRig(t, 162, 2)
 	r.load("short", strings.Replace(strings.Replace(definition, "service: pages", "service: short", 1), "settle: 1s", "settle: 1s\nguarded: true\nguard: 2s", 1))
 	draft := func(name string) int64 {
-		id := r.drafted(fmt.Sprintf("title: t\nreason: r\nservice: short\nwhere: name == %q\nexpect: 1\nedits:\n%s\nladder: {soak: 6s}\n", name, connections))
+		id := r.drafted(fmt.Sprintf("title: t\nreason: r\nservice: short\nwhere: name == %q\ncount: 1\nedits:\n%s\nladder: {soak: 6s}\n", name, connections))
 		r.approved(id)
 		if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
 			t.Fatal(err)
@@ -315,7 +315,7 @@ func TestTheGuardHoldsThroughTheSoak(t *testing.T) {
 // hosts whose guard's own span is short: each is given time enough.
 func TestNoGuardFiresWhileAServerIsUpgraded(t *testing.T) {
 	r := newRig(t, 163, 6)
-	id := r.drafted("title: t\nreason: r\nservice: pages\nwhere: labels.role == \"bulletin\"\nexpect: 6\nguard: 1s\nedits:\n" + connections + "\nladder: {stages: [100%], at_once: 6, soak: 5s}\n")
+	id := r.drafted("title: t\nreason: r\nservice: pages\nwhere: labels.role == \"bulletin\"\ncount: 6\nguard: 1s\nedits:\n" + connections + "\nladder: {stages: [{hosts: all}], at_once: 6, soak: 5s}\n")
 	r.approved(id)
 	if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
@@ -357,7 +357,7 @@ func TestTheDatabaseIsGoneDuringTheSoak(t *testing.T) {
 	r := newRig(t, 164, hosts)
 	r.load("short", strings.Replace(strings.Replace(definition, "service: pages", "service: short", 1), "settle: 1s", "settle: 1s\nguarded: true\nguard: "+guard, 1))
 	p := r.behindProxy()
-	id := r.drafted(fmt.Sprintf("title: t\nreason: r\nservice: short\nwhere: labels.role == \"bulletin\"\nexpect: %d\nedits:\n%s\nladder: {stages: [100%%], at_once: 99, soak: %ds}\n", hosts, connections, int(away.Seconds())-2))
+	id := r.drafted(fmt.Sprintf("title: t\nreason: r\nservice: short\nwhere: labels.role == \"bulletin\"\ncount: %d\nedits:\n%s\nladder: {stages: [{hosts: all}], at_once: 99, soak: %ds}\n", hosts, connections, int(away.Seconds())-2))
 	r.approved(id)
 	if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)

@@ -17,7 +17,7 @@ import (
 const twoFiles = `
 service: pair
 title: Two files
-on: labels.role == "bulletin"
+where: labels.role == "bulletin"
 unit: nginx.service
 files:
   main: {format: nginx, paths: {any: /etc/nginx/nginx.conf}}
@@ -38,7 +38,7 @@ func TestTwoFilesAreOneSet(t *testing.T) {
 	}
 	r.hosts[1].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 1024"})
 	r.load("pair", twoFiles)
-	id := r.drafted("title: t\nreason: r\nservice: pair\nwhere: labels.role == \"bulletin\"\nexpect: 3\nedits:\n  - {file: main, set: events/worker_connections, to: 1024}\n  - {file: extra, set: a/b, to: 2}\nladder: {stages: [100%], soak: 100ms, pause_after: 9}\n")
+	id := r.drafted("title: t\nreason: r\nservice: pair\nwhere: labels.role == \"bulletin\"\ncount: 3\nedits:\n  - {file: main, set: events/worker_connections, to: 1024}\n  - {file: extra, set: a/b, to: 2}\nladder: {stages: [{hosts: all}], soak: 100ms, pause_after: 9}\n")
 	d := r.approved(id)
 	if diff := d.Rehearsal.Groups[0].Diff; strings.Count(diff, "+++ /etc/") != 2 {
 		t.Errorf("the diff has not both files:\n%s", diff)
@@ -76,7 +76,7 @@ func TestTwoFilesAreOneSet(t *testing.T) {
 const limits = `
 service: limits
 title: Database limits
-on: labels.role == "bulletin"
+where: labels.role == "bulletin"
 unit: nginx.service
 files:
   main: {format: mysql, paths: {any: /etc/my.cnf}}
@@ -96,12 +96,12 @@ func TestOverruledEdit(t *testing.T) {
 	}
 	r.hosts[0].Files.Write("/etc/nginx/z $(touch oops).cnf", []byte("[mysqld]\nmax-connections = 100\n"))
 	r.load("limits", limits)
-	id := r.drafted("title: t\nreason: r\nservice: limits\nwhere: labels.role == \"bulletin\"\nexpect: 2\nedits:\n  - {file: main, set: mysqld/max_connections, to: 200}\n  - {put: unit, text: \"[Service]\\nLimitNOFILE=4096\\n\"}\nladder: {soak: 100ms}\n")
+	id := r.drafted("title: t\nreason: r\nservice: limits\nwhere: labels.role == \"bulletin\"\ncount: 2\nedits:\n  - {file: main, set: mysqld/max_connections, to: 200}\n  - {put: unit, text: \"[Service]\\nLimitNOFILE=4096\\n\"}\nladder: {soak: 100ms}\n")
 	d := r.rehearse(id)
 	stopped := 0
 	for _, g := range d.Rehearsal.Groups {
 		for _, f := range g.Findings {
-			if f.Level != change.StopLevel {
+			if f.Level != change.VetoLevel {
 				continue
 			}
 			stopped++
@@ -125,9 +125,9 @@ func TestOddBytes(t *testing.T) {
 	r := newRig(t, 20, 1)
 	r.hosts[0].Files.Write(confPath, []byte("# M\xfchle\n"+confText))
 	r.hosts[0].Files.Write("/etc/odd", []byte("\x00\xff"+strings.Repeat("‹", 3000)))
-	text := strings.Replace(definition, "probes:", "commands: {odd: {run: [cat, /etc/odd]}}\nprobes:\n  - {name: odd, ask: command odd, expect: exit == 0}", 1)
+	text := strings.Replace(definition, "probes:", "commands: {odd: {command: [cat, /etc/odd]}}\nprobes:\n  - {name: odd, ask: command odd, expect: exit == 0}", 1)
 	r.load("odd", strings.Replace(text, "service: pages", "service: odd", 1))
-	id := r.drafted("title: t\nreason: r\nservice: odd\nwhere: name == \"b00\"\nexpect: 1\nedits:\n" + connections + "\nladder: {soak: 100ms}\n")
+	id := r.drafted("title: t\nreason: r\nservice: odd\nwhere: name == \"b00\"\ncount: 1\nedits:\n" + connections + "\nladder: {soak: 100ms}\n")
 	if d := r.approved(id); !strings.Contains(d.Rehearsal.Groups[0].Diff, ` # M\xfchle`) {
 		t.Errorf("the diff:\n%s", d.Rehearsal.Groups[0].Diff)
 	}
@@ -147,7 +147,7 @@ func TestOddBytes(t *testing.T) {
 func TestStopAndGoOn(t *testing.T) {
 	r := newRig(t, 16, 4)
 	before := runtime.NumGoroutine()
-	id := r.draft(connections, "{stages: [100%], at_once: 4, soak: 600ms}")
+	id := r.draft(connections, "{stages: [{hosts: all}], at_once: 4, soak: 600ms}")
 	r.approved(id)
 	if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
@@ -182,7 +182,7 @@ func TestStopAndGoOn(t *testing.T) {
 func TestAHostThatStaysAwayIsStranded(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, 17, 2)
-	id := r.draft(connections, "{stages: [100%], at_once: 2, soak: 100ms, pause_after: 5}")
+	id := r.draft(connections, "{stages: [{hosts: all}], at_once: 2, soak: 100ms, pause_after: 5}")
 	r.approved(id)
 	cut := &standin.Fault{Do: standin.CutAfter, At: "place", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
 	r.hosts[0].Script(cut)
@@ -206,7 +206,7 @@ func TestAHostThatStaysAwayIsStranded(t *testing.T) {
 func TestAGuardFiresWhileNobodyWatches(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, 19, 1)
-	id := r.drafted("title: t\nreason: r\nservice: pages\nwhere: name == \"b00\"\nexpect: 1\nguard: 1s\nedits:\n" + connections + "\nladder: {soak: 100ms}\n")
+	id := r.drafted("title: t\nreason: r\nservice: pages\nwhere: name == \"b00\"\ncount: 1\nguard: 1s\nedits:\n" + connections + "\nladder: {soak: 100ms}\n")
 	r.approved(id)
 	cut := &standin.Fault{Do: standin.CutAfter, At: "act", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
 	r.hosts[0].Script(cut)

@@ -36,17 +36,17 @@ type rehearsal struct {
 }
 
 func veto(code, format string, args ...any) change.Finding {
-	return change.Finding{Level: change.StopLevel, Code: code, Text: fmt.Sprintf(format, args...)}
+	return change.Finding{Level: change.VetoLevel, Code: code, Text: fmt.Sprintf(format, args...)}
 }
 
 // Rehearse begins a rehearsal of a change's newest revision. A server carries it
 // out, this one or another; what it finds is in the store.
 func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) error {
-	source, revision, err := e.Store.Source(ctx, changeID)
+	revision, err := e.Store.Revision(ctx, changeID)
 	if err != nil {
 		return err
 	}
-	spec, err := change.StoredSpec(fmt.Sprintf("change %d", changeID), []byte(source))
+	spec, err := change.StoredSpec(fmt.Sprintf("change %d", changeID), revision.Names, []byte(revision.Source))
 	if err != nil {
 		return err
 	}
@@ -58,11 +58,11 @@ func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) err
 	if err != nil {
 		return err
 	}
-	svc, err := change.ParseService(spec.Service, []byte(version.Source))
+	svc, err := change.StoredService(spec.Service, version.Names, []byte(version.Source))
 	if err != nil {
 		return err
 	}
-	t := store.Targets{Revision: revision, ServiceDigest: version.Digest, Hosts: hosts}
+	t := store.Targets{Revision: revision.Number, ServiceDigest: version.Digest, Hosts: hosts}
 	var missing *store.NotFound
 	if _, t.Secrets, err = e.Store.Secrets(ctx, change.SecretNames(svc, spec)); errors.As(err, &missing) {
 		t.Findings = append(t.Findings, veto("no-secret", "%s; keep it first, with wladder secret", missing.What))
@@ -74,7 +74,7 @@ func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) err
 	case len(hosts) == 0:
 		t.Findings = append(t.Findings, veto("no-hosts", "where matches no host: %s", spec.Where))
 	case len(hosts) < low || len(hosts) > high:
-		t.Findings = append(t.Findings, veto("unexpected-number", "where matches %d hosts; the change expects %s", len(hosts), spec.Expect))
+		t.Findings = append(t.Findings, veto("unexpected-number", "where matches %d hosts; the change counts on %s", len(hosts), spec.Count))
 	}
 	if _, err := e.Store.BeginRehearsal(ctx, actor, changeID, t); err != nil {
 		return err
@@ -119,14 +119,14 @@ func (e *Engine) carryOut(stopping, mine context.Context, c *store.Rehearsing) {
 }
 
 func (r *rehearsal) prepare(ctx context.Context) (err error) {
-	if r.spec, err = change.StoredSpec(fmt.Sprintf("change %d", r.Change), []byte(r.Source)); err != nil {
+	if r.spec, err = change.StoredSpec(fmt.Sprintf("change %d", r.Change), r.Names, []byte(r.Source)); err != nil {
 		return err
 	}
 	if r.svc, err = r.service(ctx, r.spec.Service, r.ServiceDigest); err != nil {
 		return err
 	}
 	r.probes = slices.Concat(r.svc.Probes, r.spec.Probes)
-	if r.carries, err = expr.Compile(r.svc.On, expr.HostVars, expr.Bool); err != nil {
+	if r.carries, err = expr.Compile(r.svc.Where, expr.HostVars, expr.Bool); err != nil {
 		return err
 	}
 	return r.insist(ctx, "secrets", nil, func() (err error) { r.secrets, err = r.Store.SecretVersions(ctx, r.Secrets); return err })
@@ -196,7 +196,7 @@ func (r *rehearsal) plan(ctx context.Context) (*change.Head, []change.Leaf, erro
 		return nil, nil, err
 	}
 	if len(planned) == 0 && len(r.findings) == 0 {
-		r.findings = append(r.findings, veto("nothing-planned", "no host is left to change: each has a stop finding, or says already what this change wants"))
+		r.findings = append(r.findings, veto("nothing-planned", "no host is left to change: each has a veto, or says already what this change wants"))
 	}
 	if len(r.findings) > 0 {
 		return nil, nil, nil
@@ -276,7 +276,7 @@ func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
 	if len(result.Files) > 0 {
 		found.Act = result.Act.Name
 	}
-	if result.Stops() || len(result.Files) == 0 {
+	if result.Vetoed() || len(result.Files) == 0 {
 		return found
 	}
 	part := change.LeafPart{Act: result.Act, Shown: result.Shown}
@@ -330,13 +330,13 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (
 	}
 	found.Traits = &h.Traits
 	if yes, err := r.carries.Bool(h.Expr().Vars()); err != nil || !yes {
-		result.Findings = []change.Finding{{Level: change.StopLevel, Code: "not-carried", Text: "the definition of " + r.svc.Name + " says that this host does not carry it"}}
+		result.Findings = []change.Finding{{Level: change.VetoLevel, Code: "not-carried", Text: "the definition of " + r.svc.Name + " says that this host does not carry it"}}
 		return result, err
 	}
 	var keys, paths []string
 	collected := map[string]change.Found{}
 	for key, f := range r.svc.Files {
-		if at := f.Path(h.Traits.OSFamily); at != "" {
+		if at := f.Path(h.Traits.Family); at != "" {
 			keys, paths = append(keys, key), append(paths, at)
 		}
 	}
@@ -383,7 +383,7 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (
 		return result, err
 	}
 	unready := ""
-	if len(files) == 0 && !result.Stops() {
+	if len(files) == 0 && !result.Vetoed() {
 		if unready, err = r.unready(ctx, ask); err != nil {
 			return result, err
 		}
@@ -437,7 +437,7 @@ func overruled(ctx context.Context, conn *host.Conn, svc *change.Service, result
 var fleeting = regexp.MustCompile(`\d{4}[/-]\d{2}[/-]\d{2}[ T]\d{2}:\d{2}:\d{2}(\.\d+)?Z? ?|\b\d+#\d+: ?|\[\d+\]: `)
 
 func trialFinding(answer host.TrialAnswer, said string, command []string) (change.Finding, bool) {
-	f := change.Finding{Level: change.StopLevel, Code: string(answer)}
+	f := change.Finding{Level: change.VetoLevel, Code: string(answer)}
 	said = strings.TrimSpace(fleeting.ReplaceAllString(said, ""))
 	checker := path.Base(command[0])
 	switch answer {

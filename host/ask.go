@@ -124,7 +124,7 @@ func (q Question) words() []string {
 	case q.Kind == probe.Size:
 		return []string{"size", q.Path}
 	case q.Kind == probe.Command:
-		return append([]string{"command", strconv.Itoa(int(time.Duration(q.Command.Timeout).Seconds()))}, q.Command.Run...)
+		return append([]string{"command", strconv.Itoa(int(time.Duration(q.Command.Timeout).Seconds()))}, q.Command.Command...)
 	}
 	return []string{string(q.Kind), q.Name}
 }

@@ -96,7 +96,7 @@ func TestHostRun(t *testing.T) {
 	h, conn, _ := startHost(t, "127.19.0.1:2222")
 	ctx := t.Context()
 	traits, err := conn.Survey(ctx)
-	if err != nil || traits.Cores != 4 || traits.Memory != 2<<30 || traits.OSFamily != "debian" || traits.OSVersion != "12" {
+	if err != nil || traits.Cores != 4 || traits.Memory != 2<<30 || traits.Family != "debian" || traits.OSVersion != "12" {
 		t.Fatalf("survey: %+v, %v", traits, err)
 	}
 	found, err := conn.Collect(ctx, []string{conf, dangerous, "/etc/absent"})
@@ -415,12 +415,12 @@ func TestScriptsOnRealFiles(t *testing.T) {
 				t.Errorf("collect: %s", out)
 			}
 			os.WriteFile(at+"/long.conf", bytes.Repeat([]byte("x"), 1<<20+1), 0o644)
-			if out := run("gather", nil, at+"/*.conf", at+"/link", at+"/absent*", at+"/[gn]one"); strings.Count(out, "\n") != 5 || strings.Count(out, `"content":null`) != 1 ||
+			if out := run("surroundings", nil, at+"/*.conf", at+"/link", at+"/absent*", at+"/[gn]one"); strings.Count(out, "\n") != 5 || strings.Count(out, `"content":null`) != 1 ||
 				strings.Count(out, line([]string{path})) != 3 || !strings.Contains(out, `"content":"`+line([]string{"gone\n"})+`"`) {
-				t.Errorf("gather: %.2000s", out)
+				t.Errorf("surroundings: %.2000s", out)
 			}
-			if out := run("gather", nil, at+"/absent*"); out != "{\"left\":500}\n" {
-				t.Errorf("gather of nothing: %s", out)
+			if out := run("surroundings", nil, at+"/absent*"); out != "{\"left\":500}\n" {
+				t.Errorf("surroundings of nothing: %s", out)
 			}
 			os.Remove(at + "/long.conf")
 			guard := func(fence, seconds string) []byte {

@@ -81,8 +81,8 @@ func (c *Conn) Survey(ctx context.Context) (expr.Traits, error) {
 		switch a["trait"] {
 		case "os":
 			t.OS = v
-		case "os_family":
-			t.OSFamily = v
+		case "family":
+			t.Family = v
 		case "os_version":
 			t.OSVersion = v
 		case "kernel":
@@ -126,7 +126,7 @@ func (c *Conn) Collect(ctx context.Context, paths []string) ([]change.Found, err
 // Gather reads the files that patterns of file names mean; what is too long or
 // too many comes without its content.
 func (c *Conn) Gather(ctx context.Context, patterns []string) ([]change.Gathered, error) {
-	all, err := c.run(ctx, "gather", nil, patterns...)
+	all, err := c.run(ctx, "surroundings", nil, patterns...)
 	if err != nil {
 		return nil, err
 	}

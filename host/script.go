@@ -80,7 +80,7 @@ func packed(text string) string {
 
 // parts are the files of which each script is made, in order.
 var parts = map[string]string{
-	"survey": "survey", "collect": "collect", "gather": "gather", "ask": "guarding units ask", "watch": "guarding units watch ask",
+	"survey": "survey", "collect": "collect", "surroundings": "surroundings", "ask": "guarding units ask", "watch": "guarding units watch ask",
 	"claim": "guarding claim", "snapshot": "snapshot", "make": "making make", "arm": "guarding arm",
 	"place": "guarding putback place", "act": "running act", "look": "guarding units look",
 	"restore": "putback restore", "disarm": "guarding disarm", "confirm": "guarding confirm",
@@ -103,7 +103,7 @@ var scripts = func() map[string]script {
 // namespace of its own, all others hold the host's lock.
 func wrapping(name string) []string {
 	switch name {
-	case "survey", "collect", "gather", "ask":
+	case "survey", "collect", "surroundings", "ask":
 		return nil
 	case "trial":
 		return []string{"unshare", "--mount", "--net", "--propagation", "private"}

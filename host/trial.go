@@ -24,16 +24,16 @@ const (
 // Trial has the service's checker look at the candidates where they would be;
 // output is what the checker said, or the line that its dump lacks.
 func (c *Conn) Trial(ctx context.Context, files []File, t change.Trial, shown []string) (result TrialAnswer, output string, err error) {
-	name, net, needs := "trial", "own", ""
-	for _, need := range t.Needs {
-		if need == "network" {
+	name, net, caps := "trial", "own", ""
+	for _, grant := range t.Grants {
+		if grant == "network" {
 			name, net = "trial-network", "host"
 		} else {
-			needs += ",+" + need
+			caps += ",+" + grant
 		}
 	}
 	files = slices.DeleteFunc(slices.Clone(files), func(f File) bool { return f.Base == f.Candidate }) // held
-	args := append([]string{"20", needs, net, strconv.Itoa(len(t.Covers))}, t.Covers...)
+	args := append([]string{"20", caps, net, strconv.Itoa(len(t.Covers))}, t.Covers...)
 	args = append(args, strconv.Itoa(len(files)))
 	contents := contentsOf(files)
 	for _, f := range files {

@@ -35,10 +35,10 @@ systemctl daemon-reload; systemctl start lab`
 const ailingService = `
 service: %s
 title: A daemon that falls ill
-on: labels.role == "bulletin"
+where: labels.role == "bulletin"
 unit: lab.service
 files: {main: {format: ini, paths: {any: /etc/lab/daemon.conf}}}
-commands: {value: {run: [cat, /run/lab/value]}}
+commands: {value: {command: [cat, /run/lab/value]}}
 settle: 2s
 `
 
@@ -94,7 +94,7 @@ func TestInsideAilments(t *testing.T) {
 			}
 			before, _ := try(n, "cat /etc/lab/daemon.conf")
 			began := time.Now()
-			_, id := r.draft(service, a.edits, fmt.Sprintf("where: name == %q\nexpect: 1\n%s", hostName(n), a.rest))
+			_, id := r.draft(service, a.edits, fmt.Sprintf("where: name == %q\ncount: 1\n%s", hostName(n), a.rest))
 			r.begin(id)
 			if a.during != "" {
 				for range 600 {

@@ -64,7 +64,7 @@ chmod 755 /usr/local/bin/sh; rm -f /run/cut /run/points /run/ran`
 const cutService = `
 service: %s
 title: Cut at every point
-on: labels.role == "bulletin"
+where: labels.role == "bulletin"
 unit: nginx.service
 files:
   header: {format: text, paths: {any: /etc/nginx/conf.d/lab.conf}}
@@ -118,7 +118,7 @@ func TestInsideCuts(t *testing.T) {
 			where += "2; echo 'place 30 kill' >/run/cut"
 		}
 		on(t, n, where)
-		_, id := r.draft(j.service, cutEdits, fmt.Sprintf("where: name == %q\nexpect: 1\nladder: {soak: 200ms}", hostName(n)))
+		_, id := r.draft(j.service, cutEdits, fmt.Sprintf("where: name == %q\ncount: 1\nladder: {soak: 200ms}", hostName(n)))
 		d := r.climb(id)
 		out := r.run(d, n)
 		points, _ := strconv.Atoi(strings.TrimSpace(on(t, n, "stat -c %s /run/points 2>/dev/null || echo 0; rm -f /run/cut")))

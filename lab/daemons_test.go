@@ -11,7 +11,7 @@ import (
 const web = `
 service: web
 title: Web server
-on: labels.role == "bulletin"
+where: labels.role == "bulletin"
 unit: nginx.service
 files:
   main: {format: nginx, paths: {debian: /etc/nginx/nginx.conf}}
@@ -33,7 +33,7 @@ settle: 3s
 const signIn = `
 service: sign-in
 title: OpenSSH
-on: labels.role == "bulletin"
+where: labels.role == "bulletin"
 unit: ssh.service
 files:
   main: {format: sshd, paths: {any: /etc/ssh/sshd_config}}

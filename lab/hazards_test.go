@@ -15,7 +15,7 @@ import (
 const pathsService = `
 service: paths
 title: Paths as they are in life
-on: labels.role == "bulletin"
+where: labels.role == "bulletin"
 unit: lab.service
 roots: [/etc/lab, /usr/lib, /etc/systemd/system]
 files:
@@ -45,7 +45,7 @@ for f in "/etc/lab/1/target.conf" "/etc/lab/2/target one.conf" "/etc/lab/3/targe
 type hazard struct {
 	what  string
 	setup string
-	ends  string // done, restored, or the code of a stop finding, or words of a passing over
+	ends  string // done, restored, or the code of a veto, or words of a passing over
 }
 
 // Each round is one change over all hosts, a hazard on each.
@@ -155,7 +155,7 @@ func (r *rig) hazardEnds(d *view.ChangeDetail, n int, h hazard, before string, t
 	for _, g := range d.Rehearsal.Groups {
 		for _, f := range g.Findings {
 			for _, name := range g.Hosts {
-				if name == hostName(n) && f.Level == "stop" {
+				if name == hostName(n) && f.Level == "veto" {
 					ended, words = f.Code, f.Text
 				}
 			}

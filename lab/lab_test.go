@@ -267,12 +267,12 @@ func (r *rig) all(line string) {
 	}
 }
 
-const quick = "{stages: [100%], at_once: 32, soak: 500ms, pause_after: 99}"
+const quick = "{stages: [{hosts: all}], at_once: 32, soak: 500ms, pause_after: 99}"
 
 func (r *rig) draft(service, edits, rest string) (*view.ChangeDetail, int64) {
 	r.Helper()
 	if !strings.Contains(rest, "where:") {
-		rest += "\nwhere: labels.role == \"bulletin\"\nexpect: 1..40"
+		rest += "\nwhere: labels.role == \"bulletin\"\ncount: 1..40"
 	}
 	if !strings.Contains(rest, "ladder:") {
 		rest += "\nladder: " + quick

@@ -58,7 +58,7 @@ logs: {severity: err, refuse: ['(?i)(fatal|error).*(ssl_cert|cert)']}
 	{"redis", `
 unit: redis-server.service
 files: {main: {paths: {any: /etc/redis/redis.conf}}}
-commands: {limit: {run: [redis-cli, config, get, maxmemory]}}
+commands: {limit: {command: [redis-cli, config, get, maxmemory]}}
 acts: [{name: restart, command: [systemctl, restart, redis-server.service]}]
 in-force: {ask: command limit, expect: 'output.contains("67108864")'}
 probes: [{name: answers, ask: command limit, expect: exit == 0}]
@@ -80,7 +80,7 @@ in-force: {ask: port 8404, expect: '"haproxy" in users'}
 	{"postgresql", `
 unit: postgresql@15-main.service
 files: {extra: {paths: {any: /etc/postgresql/15/main/conf.d/lab.conf}, owner: postgres, group: postgres}}
-commands: {memory: {run: [runuser, -u, postgres, --, psql, -tAc, "show work_mem"]}}
+commands: {memory: {command: [runuser, -u, postgres, --, psql, -tAc, "show work_mem"]}}
 acts: [{name: reload, command: [systemctl, reload, postgresql@15-main.service]}, {name: restart, command: [systemctl, restart, postgresql@15-main.service]}]
 in-force: {ask: command memory, expect: 'output.contains("8MB")'}
 `, `  - {put: extra, text: "work_mem = 8MB\n"}`, ladder.Done, "8MB", "runuser -u postgres -- psql -tAc 'show work_mem'"},

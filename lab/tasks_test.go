@@ -189,7 +189,7 @@ func (w *world) get(path string) string {
 const lockout = `
 service: %s
 title: Sign-in
-on: labels.role == "bulletin"
+where: labels.role == "bulletin"
 unit: ssh.service
 files: {main: {format: sshd, paths: {any: /etc/ssh/sshd_config}}}
 trial: {command: [sshd, -t], covers: [/run]}
@@ -214,7 +214,7 @@ func TestInsideLockout(t *testing.T) {
 	w.load("alive.yaml")
 	w.load("dead.yaml")
 	change := func(file, service string, n int, edits string) string {
-		w.file(file, fmt.Sprintf("title: t\nreason: r\nservice: %s\nwhere: name == %q\nexpect: 1\nedits:\n%s\nladder: {soak: 200ms}\n", service, hostName(n), edits))
+		w.file(file, fmt.Sprintf("title: t\nreason: r\nservice: %s\nwhere: name == %q\ncount: 1\nedits:\n%s\nladder: {soak: 200ms}\n", service, hostName(n), edits))
 		out := w.run("ines", 0, "", "draft", file)
 		id := strings.Fields(out)[1]
 		w.run("ines", 0, "", "rehearse", id)

@@ -69,7 +69,7 @@ func delayed(t *testing.T, to string, by time.Duration) string {
 const timesService = `
 service: times
 title: What a host run costs
-on: labels.role == "bulletin"
+where: labels.role == "bulletin"
 unit: nginx.service
 files: {header: {format: text, paths: {any: /etc/nginx/conf.d/lab.conf}}}
 trial: {command: [nginx, -t, -q], covers: [/run, /var/log/nginx, /var/lib/nginx]}

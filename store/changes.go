@@ -62,7 +62,7 @@ func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.
 				return err
 			}
 		}
-		if _, err := tx.Exec(ctx, `insert into revisions (change, number, source, author) values ($1, $2, $3, $4)`, id, number, string(spec.Source), actor); err != nil {
+		if _, err := tx.Exec(ctx, `insert into revisions (change, number, source, names, author) values ($1, $2, $3, $4, $5)`, id, number, string(spec.Source), change.Names, actor); err != nil {
 			return err
 		}
 		return s.happened(ctx, tx, actor, "change.drafted", id, subject(id), map[string]any{"title": spec.Title, "revision": number})
@@ -84,17 +84,20 @@ func authored(ctx context.Context, tx pgx.Tx, c changeRow, actor, verb string) e
 	return err
 }
 
-// Source gives the text of a change's newest revision.
-func (s *Store) Source(ctx context.Context, id int64) (text string, revision int, err error) {
-	return source(ctx, s.pool, id)
+// Revision is a change as its author wrote it.
+type Revision struct {
+	Number int
+	Source string
+	Names  int // the set of names in which it is written; see change.Names
 }
 
-func source(ctx context.Context, q querier, id int64) (text string, revision int, err error) {
-	row, err := one[struct {
-		Source string
-		Number int
-	}](ctx, q, fmt.Sprintf("change %d", id), `select source, number from revisions where change = $1 order by number desc limit 1`, id)
-	return row.Source, row.Number, err
+// Revision gives a change's newest revision.
+func (s *Store) Revision(ctx context.Context, id int64) (Revision, error) {
+	return revision(ctx, s.pool, id)
+}
+
+func revision(ctx context.Context, q querier, id int64) (Revision, error) {
+	return one[Revision](ctx, q, fmt.Sprintf("change %d", id), `select number, source, names from revisions where change = $1 order by number desc limit 1`, id)
 }
 
 // Offer puts the newest plan up for review.

@@ -92,7 +92,8 @@ func readPlan(ctx context.Context, q querier, id int64) (*Plan, error) {
 	if change.PlanDigest([]byte(row.Head), digests) != row.Digest {
 		return nil, altered
 	}
-	return p, json.Unmarshal([]byte(row.Head), &p.Head)
+	p.Head, err = change.DecodeHead(row.Version, []byte(row.Head))
+	return p, err
 }
 
 // has tells whether the plan names a host.

@@ -43,7 +43,7 @@ func (s *Store) BeginRehearsal(ctx context.Context, actor string, id int64, t Ta
 			return conflict("change %d was edited meanwhile; rehearse it again", id)
 		}
 		if _, err := tx.Exec(ctx, `update rehearsals set ended_at = now(), fence = fence + 1, findings = $2 where change = $1 and ended_at is null`, id,
-			[]change.Finding{{Level: change.StopLevel, Code: "begun-anew", Text: "somebody began another rehearsal of this change; this one ended there"}}); err != nil {
+			[]change.Finding{{Level: change.VetoLevel, Code: "begun-anew", Text: "somebody began another rehearsal of this change; this one ended there"}}); err != nil {
 			return err
 		}
 		if err := tx.QueryRow(ctx, `insert into rehearsals (change, revision, started_by, hosts, service_digest, secrets, findings) values ($1, $2, $3, $4, $5, $6, $7) returning id`,
@@ -65,6 +65,7 @@ type Rehearsing struct {
 	Revision      int
 	StartedBy     string
 	Source        string // of the revision
+	Names         int    // in which it is written
 	ServiceDigest string
 	Secrets       map[string]int
 	Findings      []change.Finding
@@ -76,17 +77,17 @@ type Rehearsing struct {
 func (s *Store) ClaimRehearsals(ctx context.Context, me Server, limit int, held []int64) ([]*Rehearsing, error) {
 	type row struct {
 		ID, Change, Fence                int64
-		Revision                         int
+		Revision, Names                  int
 		StartedBy, Source, ServiceDigest string
 		Secrets                          map[string]int
 		Findings                         []change.Finding
 	}
 	rows, err := many[row](ctx, s.pool, `with free as (select id from rehearsals where ended_at is null and lease_until < now() and id <> all($4::bigint[]) order by id limit $3 for update skip locked),
 		claimed as (update rehearsals r set owner = $1, lease_until = now() + $2, fence = fence + 1 from free where r.id = free.id returning r.*)
-		select c.id, c.change, c.revision, c.started_by, v.source, c.service_digest, c.secrets, c.findings, c.fence from claimed c join revisions v on v.change = c.change and v.number = c.revision`, me.Name, me.Lease, limit, orEmpty(held))
+		select c.id, c.change, c.revision, c.started_by, v.source, v.names, c.service_digest, c.secrets, c.findings, c.fence from claimed c join revisions v on v.change = c.change and v.number = c.revision`, me.Name, me.Lease, limit, orEmpty(held))
 	all := make([]*Rehearsing, len(rows))
 	for i, r := range rows {
-		all[i] = &Rehearsing{r.ID, r.Change, r.Revision, r.StartedBy, r.Source, r.ServiceDigest, r.Secrets, r.Findings, r.Fence, me.Lease}
+		all[i] = &Rehearsing{r.ID, r.Change, r.Revision, r.StartedBy, r.Source, r.Names, r.ServiceDigest, r.Secrets, r.Findings, r.Fence, me.Lease}
 	}
 	return all, err
 }
@@ -192,7 +193,7 @@ func (s *Store) EndRehearsal(ctx context.Context, r *Rehearsing, findings []chan
 		}
 		if head != nil && head.Revision != c.Revision {
 			head = nil
-			findings = append(findings, change.Finding{Level: change.StopLevel, Code: "edited", Text: "the change was edited while it was rehearsed; rehearse it again"})
+			findings = append(findings, change.Finding{Level: change.VetoLevel, Code: "edited", Text: "the change was edited while it was rehearsed; rehearse it again"})
 		}
 		event, body := change.Edited, map[string]any{"revision": r.Revision, "findings": len(findings)}
 		var plan *int64

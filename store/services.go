@@ -9,17 +9,17 @@ import (
 	"wladder/core/view"
 )
 
-const serviceColumns = `select name, title, version, digest, source, loaded_by, loaded_at, coalesce(approved_by, '') as approved_by, approved_at from services `
+const serviceColumns = `select name, title, version, digest, source, names, loaded_by, loaded_at, coalesce(approved_by, '') as approved_by, approved_at from services `
 
 // LoadService keeps a new version of a definition; the same text again is the
 // version that is there.
 func (s *Store) LoadService(ctx context.Context, actor string, svc *change.Service) (view.Service, error) {
 	err := s.tx(ctx, func(tx pgx.Tx) error {
 		var version int
-		err := tx.QueryRow(ctx, `insert into services (name, version, title, digest, source, loaded_by)
-			select $1, coalesce(max(version), 0) + 1, $2, $3, $4, $5 from services where name = $1
+		err := tx.QueryRow(ctx, `insert into services (name, version, title, digest, source, names, loaded_by)
+			select $1, coalesce(max(version), 0) + 1, $2, $3, $4, $5, $6 from services where name = $1
 			on conflict (name, digest) do nothing returning version`,
-			svc.Name, svc.Title, svc.Digest, string(svc.Source), actor).Scan(&version)
+			svc.Name, svc.Title, svc.Digest, string(svc.Source), change.Names, actor).Scan(&version)
 		if err == pgx.ErrNoRows {
 			return nil
 		}

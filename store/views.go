@@ -82,9 +82,11 @@ func (s *Store) changeDetail(ctx context.Context, q querier, id int64) (*view.Ch
 		return nil, &NotFound{fmt.Sprintf("change %d", id)}
 	}
 	d := &view.ChangeDetail{Change: rows[0]}
-	if d.Source, _, err = source(ctx, q, id); err != nil {
+	written, err := revision(ctx, q, id)
+	if err != nil {
 		return nil, err
 	}
+	d.Source, d.Names = written.Source, written.Names
 	if d.Rehearsal, err = s.rehearsalOf(ctx, q, id); err != nil {
 		return nil, err
 	}

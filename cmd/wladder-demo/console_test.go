@@ -255,7 +255,7 @@ func TestTextStaysData(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text := fmt.Sprintf("title: %q\nreason: %q\nservice: bulletin-pages\nwhere: %q\nexpect: 1\nedits: [{set: 'http/server/add_header[\"X-Note\"]', to: [%q]}]\nladder: {soak: 0s}\n",
+	text := fmt.Sprintf("title: %q\nreason: %q\nservice: bulletin-pages\nwhere: %q\ncount: 1\nedits: [{set: 'http/server/add_header[\"X-Note\"]', to: [%q]}]\nladder: {soak: 0s}\n",
 		nasty, nasty+"\nsecond line", "labels.note == "+fmt.Sprintf("%q", nasty), nasty)
 	id := offered(t, ines, []byte(text))
 	d, err := ines.Change(ctx, id)

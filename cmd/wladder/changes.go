@@ -211,7 +211,7 @@ func (t *terminal) findings(d view.ChangeDetail) (bad bool) {
 			all = append(all, line{f, named(g.Hosts, g.Count)})
 		}
 	}
-	weight := map[change.Level]int{change.StopLevel: 0, change.WarnLevel: 1, change.NoteLevel: 2}
+	weight := map[change.Level]int{change.VetoLevel: 0, change.WarnLevel: 1, change.NoteLevel: 2}
 	sort.SliceStable(all, func(i, k int) bool { return weight[all[i].Level] < weight[all[k].Level] })
 	for _, l := range all {
 		where := ""
@@ -222,12 +222,12 @@ func (t *terminal) findings(d view.ChangeDetail) (bad bool) {
 			}
 			where += ": "
 		}
-		style := map[change.Level]string{change.StopLevel: "red", change.WarnLevel: "ochre"}[l.Level]
+		style := map[change.Level]string{change.VetoLevel: "red", change.WarnLevel: "ochre"}[l.Level]
 		fmt.Fprintf(t.out, "%s %s%s\n", t.paint(style, string(l.Level)), plain(where), plain(l.Text))
 		if l.hosts != "" {
 			fmt.Fprintf(t.out, "     %s\n", plain(l.hosts))
 		}
-		bad = bad || l.Level == change.StopLevel
+		bad = bad || l.Level == change.VetoLevel
 	}
 	return bad
 }

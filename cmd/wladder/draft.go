@@ -15,7 +15,7 @@ var draft = command{"draft", "[FILE]", "a change, or with -change a new revision
 	of := f.Int64("change", 0, "make a new revision of this change")
 	service := f.String("service", "", "the service")
 	where := f.String("where", "", "an expression for the target hosts")
-	expect := f.String("expect", "", "how many hosts: N or N..M")
+	count := f.String("count", "", "how many hosts: N or N..M")
 	title := f.String("title", "", "what changes, in a line")
 	reason := f.String("reason", "", "why")
 	ticket := f.String("ticket", "", "the ticket's number")
@@ -29,9 +29,9 @@ var draft = command{"draft", "[FILE]", "a change, or with -change a new revision
 			name = args[0]
 			text, err = os.ReadFile(name)
 		case len(args) == 0 && *edits != nil:
-			text, err = yaml.Marshal(map[string]any{"title": *title, "reason": *reason, "ticket": *ticket, "service": *service, "where": *where, "expect": *expect, "edits": change.EditsAsWritten(*edits)})
+			text, err = yaml.Marshal(map[string]any{"title": *title, "reason": *reason, "ticket": *ticket, "service": *service, "where": *where, "count": *count, "edits": change.EditsAsWritten(*edits)})
 		default:
-			return usagef("want one file, or -service, -where, -expect, -title, -reason and edits such as -set")
+			return usagef("want one file, or -service, -where, -count, -title, -reason and edits such as -set")
 		}
 		if err != nil {
 			return err

@@ -43,7 +43,7 @@ func TestLadderIsDrawn(t *testing.T) {
 	got := drawn(60, false, climbOf("#/##=!/~@o-?<oo", ladder.Stage{Count: 1}, ladder.Stage{Percent: 25}, ladder.Stage{Percent: 100, Gate: true}))
 	want := `change 7  More \x1b[2Jconnections⏎ now
 climb running
-  │ ~ @ o - ? < o o │  3  8 hosts, up to 100%
+  │ ~ @ o - ? < o o │  3  8 hosts, all
   ╞═════════════════╡
   ┿━━━━━━━━━━━━━━━━━┿  gate
   │ # # = !         │  2  4 hosts, up to 25%

@@ -57,7 +57,7 @@ var hostCommand = command{"host", "NAME", "one machine", func(f *flag.FlagSet) f
 			fmt.Fprintln(t.out, "  never surveyed")
 			return nil
 		}
-		fmt.Fprintf(t.out, "  system    %s %s (%s), kernel %s, %s, %d MiB\n  surveyed  %s\n", h.Traits.OS, h.Traits.OSVersion, h.Traits.OSFamily, plain(h.Traits.Kernel), counted(int(h.Traits.Cores), "core"), h.Traits.Memory>>20, when(*h.SurveyedAt))
+		fmt.Fprintf(t.out, "  system    %s %s (%s), kernel %s, %s, %d MiB\n  surveyed  %s\n", h.Traits.OS, h.Traits.OSVersion, h.Traits.Family, plain(h.Traits.Kernel), counted(int(h.Traits.Cores), "core"), h.Traits.Memory>>20, when(*h.SurveyedAt))
 		return nil
 	}
 }}

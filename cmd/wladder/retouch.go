@@ -172,7 +172,7 @@ func documentFlags(f *flag.FlagSet) *[]conf.Edit {
 	address("uncomment", "bring an entry or block back that is commented out", conf.Uncomment)
 
 	var find string
-	f.Func("insert", "`TEXT`: lines in the file's own syntax; -into, -before or -after says where", func(s string) error {
+	f.Func("insert", "`TEXT`: lines in the file's own syntax; -into, -above or -below says where", func(s string) error {
 		edits = append(edits, conf.Edit{Do: conf.Insert, Text: s})
 		return nil
 	})
@@ -187,8 +187,8 @@ func documentFlags(f *flag.FlagSet) *[]conf.Edit {
 		})
 	}
 	place("into", "the inserted text becomes the last of this block; '' is the whole file", conf.Into)
-	place("before", "the inserted text goes before this", conf.Before)
-	place("after", "the inserted text goes behind this", conf.After)
+	place("above", "the inserted text goes above this", conf.Above)
+	place("below", "the inserted text goes below this", conf.Below)
 	f.Func("replace", "`TEXT`: exact text to replace, in the format text; -with says by what", func(s string) error {
 		find = s
 		return nil
@@ -216,9 +216,9 @@ func documentFlags(f *flag.FlagSet) *[]conf.Edit {
 		}
 		return nil
 	})
-	last("each", "`ITEM`: makes the edit before it for this item, which {item} stands for in it; may be repeated", func(e *conf.Edit, s string) error {
+	last("each", "`ITEM`: makes the edit before it for this item, which {each} stands for in it; may be repeated", func(e *conf.Edit, s string) error {
 		if !strings.Contains(e.Address+e.To.Text+e.Text, conf.Item) {
-			return fmt.Errorf("the edit before it has no {item}")
+			return fmt.Errorf("the edit before it has no {each}")
 		}
 		e.Each = append(e.Each, s)
 		return nil

@@ -39,7 +39,7 @@ const (
 const definition = `
 service: pages
 title: Pages
-on: labels.role == "bulletin"
+where: labels.role == "bulletin"
 unit: nginx.service
 files: {main: {format: nginx, paths: {debian: /etc/nginx/nginx.conf}}}
 trial: {command: [nginx, -t], covers: [/run]}
@@ -169,7 +169,7 @@ func (w *world) as(name string) *client.Client {
 func (w *world) climb(where string, hosts int, ladder string, before ...func()) int64 {
 	w.Helper()
 	ctx, ines := w.Context(), w.as("ines")
-	id, err := ines.Draft(ctx, 0, fmt.Appendf(nil, "title: t\nreason: r\nservice: pages\nwhere: %q\nexpect: %d\nedits: [{set: events/worker_connections, to: 1024}]\nladder: %s\n", where, hosts, ladder))
+	id, err := ines.Draft(ctx, 0, fmt.Appendf(nil, "title: t\nreason: r\nservice: pages\nwhere: %q\ncount: %d\nedits: [{set: events/worker_connections, to: 1024}]\nladder: %s\n", where, hosts, ladder))
 	if err == nil {
 		err = ines.Rehearse(ctx, id)
 	}
@@ -368,7 +368,7 @@ func TestTwoServersShareTheWork(t *testing.T) {
 	first := w.server
 	w.start()
 	second := w.server
-	id := w.climb(`labels.role == "bulletin"`, 6, "{stages: [100%], at_once: 6, soak: 700ms}")
+	id := w.climb(`labels.role == "bulletin"`, 6, "{stages: [{hosts: all}], at_once: 6, soak: 700ms}")
 	w.until(id, func(d view.ChangeDetail) bool { return d.Counts[ladder.Soaking] > 2 })
 	first.Process.Kill()
 	first.Wait()

@@ -72,7 +72,7 @@ func TestOwnDatabase(t *testing.T) {
 			t.Fatal(err)
 		}
 		c := client.New(url, in.Token)
-		if _, err := c.Draft(t.Context(), 0, []byte("title: t\nreason: r\nservice: s\nwhere: cores > 0\nexpect: 1\nedits: [{set: a, to: 1}]\n")); err != nil {
+		if _, err := c.Draft(t.Context(), 0, []byte("title: t\nreason: r\nservice: s\nwhere: cores > 0\ncount: 1\nedits: [{set: a, to: 1}]\n")); err != nil {
 			t.Fatal(err)
 		}
 		if all, err := c.Changes(t.Context()); err != nil || len(all) != round+1 {

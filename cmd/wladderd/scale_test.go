@@ -102,7 +102,7 @@ func TestScale(t *testing.T) {
 	}
 	began := now()
 	var rehearsed point
-	id := w.climb(`labels.role == "bulletin"`, *scale, "{stages: [100%], at_once: 500, soak: 15s}", func() { rehearsed = now() })
+	id := w.climb(`labels.role == "bulletin"`, *scale, "{stages: [{hosts: all}], at_once: 500, soak: 15s}", func() { rehearsed = now() })
 	say("rehearsal", began, rehearsed)
 	// A reader looks at the summary all the while.
 	c := w.as("ines")

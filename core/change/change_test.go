@@ -15,7 +15,7 @@ import (
 const serviceYAML = `
 service: bulletin-pages
 title: Public bulletin pages
-on: labels.role == "bulletin"
+where: labels.role == "bulletin"
 unit: nginx.service
 files:
   main:
@@ -27,7 +27,7 @@ acts:
   - {name: reload, command: [systemctl, reload, nginx.service]}
   - {name: restart, command: [systemctl, restart, nginx.service]}
 settings:
-  - {address: events/worker_connections, type: integer, range: 64..65536, unit: connections, act: reload}
+  - {address: events/worker_connections, type: integer, range: 64..65536, measure: connections, act: reload}
   - {address: http/server_tokens, type: switch, act: reload}
   - {address: http/server/listen, type: text, act: restart}
 probes:
@@ -35,7 +35,7 @@ probes:
 `
 
 func specYAML(edits string) string {
-	return "title: t\nreason: r\nservice: bulletin-pages\nwhere: labels.role == \"bulletin\"\nexpect: 1..9\nedits:\n" + edits
+	return "title: t\nreason: r\nservice: bulletin-pages\nwhere: labels.role == \"bulletin\"\ncount: 1..9\nedits:\n" + edits
 }
 
 const nginxConf = `events {
@@ -53,7 +53,7 @@ func TestRender(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	host := expr.Host{Name: "b1", Traits: expr.Traits{OSFamily: "debian", Cores: 6}}
+	host := expr.Host{Name: "b1", Traits: expr.Traits{Family: "debian", Cores: 6}}
 	good := Found{Path: "/etc/nginx/nginx.conf", Resolved: "/etc/nginx/nginx.conf", Kind: "regular file", Content: []byte(nginxConf)}
 	for _, c := range []struct {
 		name, edits string
@@ -99,8 +99,8 @@ func TestRender(t *testing.T) {
 }
 
 func TestParseSaysAllThatIsWrong(t *testing.T) {
-	_, err := ParseSpec("c.yaml", []byte("title: t\nreason: ''\nservice: 'X y'\nwhere: cores ==\nexpect: 9..2\nedits:\n  - {set: a, remove: b}\n  - {set: a}\nladder: {stages: [0], at_once: 2}\n"))
-	for _, want := range []string{"reason: is empty", "service: ", "where: ", "expect: ", "number 1: want one of set, add, take, remove", "number 2: set a: want one of to, compute or secret", "stage \"0\""} {
+	_, err := ParseSpec("c.yaml", []byte("title: t\nreason: ''\nservice: 'X y'\nwhere: cores ==\ncount: 9..2\nedits:\n  - {set: a, remove: b}\n  - {set: a}\nladder: {stages: [{up-to: 0}], at_once: 2}\n"))
+	for _, want := range []string{"reason: is empty", "service: ", "where: ", "count: ", "number 1: want one of set, add, take, remove", "number 2: set a: want one of to, compute or secret", "stage up to \"0\""} {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q is not in:\n%v", want, err)
 		}

@@ -15,22 +15,22 @@ type Hazard struct{ Code, Detail string }
 
 // hazards says what each is, in words, and what to do; %s is its detail.
 var hazards = map[string]hazardRule{
-	"hard-links":   {StopLevel, "has %s hard links; replacing one name would leave the others old. Make it a file of its own, or a symbolic link"},
-	"mount-point":  {StopLevel, "is a mount point (a file bound over it); a rename cannot reach it. Change the file that is mounted, or unmount it"},
-	"immutable":    {StopLevel, "is immutable (%s); somebody wanted it to stay. Ask who, then take the mark away with chattr"},
-	"append-only":  {StopLevel, "is append-only (%s); it cannot be replaced. Ask who marked it, then take the mark away with chattr"},
-	"read-only":    {StopLevel, "cannot be written: %s is on a file system that is mounted read-only"},
-	"open-parent":  {StopLevel, "others may write its directory %s, and so put anything in its place; take that right away first"},
+	"hard-links":   {VetoLevel, "has %s hard links; replacing one name would leave the others old. Make it a file of its own, or a symbolic link"},
+	"mount-point":  {VetoLevel, "is a mount point (a file bound over it); a rename cannot reach it. Change the file that is mounted, or unmount it"},
+	"immutable":    {VetoLevel, "is immutable (%s); somebody wanted it to stay. Ask who, then take the mark away with chattr"},
+	"append-only":  {VetoLevel, "is append-only (%s); it cannot be replaced. Ask who marked it, then take the mark away with chattr"},
+	"read-only":    {VetoLevel, "cannot be written: %s is on a file system that is mounted read-only"},
+	"open-parent":  {VetoLevel, "others may write its directory %s, and so put anything in its place; take that right away first"},
 	"own-parent":   {WarnLevel, "its directory belongs to %s, who can put something else in its place"},
-	"swap-file":    {StopLevel, "an editor has it open: %s is beside it. Wait until whoever that is has saved, or remove that file"},
-	"package-file": {StopLevel, "belongs to the package %s and is none of its configuration files, so that the next upgrade overwrites it; use a drop-in, or a copy below /etc"},
+	"swap-file":    {VetoLevel, "an editor has it open: %s is beside it. Wait until whoever that is has saved, or remove that file"},
+	"package-file": {VetoLevel, "belongs to the package %s and is none of its configuration files, so that the next upgrade overwrites it; use a drop-in, or a copy below /etc"},
 	"acl":          {NoteLevel, "carries an access control list, which is kept"},
-	"full-disk":    {StopLevel, "its file system has %s KiB left; make room first"},
+	"full-disk":    {VetoLevel, "its file system has %s KiB left; make room first"},
 
 	// Found here, from what was read.
-	"generated":     {StopLevel, "says that it is generated (%s), so that whatever generates it overwrites the change; change its source, or accept it in the definition by despite: [generated]"},
-	"outside-roots": {StopLevel, "leads to %s, outside the directories in which this service may write"},
-	"too-long":      {StopLevel, "is %s bytes long; at most 16777216 are read"},
+	"generated":     {VetoLevel, "says that it is generated (%s), so that whatever generates it overwrites the change; change its source, or accept it in the definition by despite: [generated]"},
+	"outside-roots": {VetoLevel, "leads to %s, outside the directories in which this service may write"},
+	"too-long":      {VetoLevel, "is %s bytes long; at most 16777216 are read"},
 	"no-directory":  {NoteLevel, "its directory %s is not there; it is made, and removed again with the file"},
 }
 
@@ -67,7 +67,7 @@ func (r *Result) weigh(f Found, at string, def File, roots []string) {
 	for _, h := range all {
 		rule, known := hazards[h.Code]
 		if !known {
-			rule = hazardRule{StopLevel, "is in a way that we do not know: " + h.Code + " %s"}
+			rule = hazardRule{VetoLevel, "is in a way that we do not know: " + h.Code + " %s"}
 		}
 		level := rule.level
 		if slices.Contains(def.Despite, h.Code) && h.Code != "outside-roots" {
@@ -81,7 +81,7 @@ func (r *Result) weigh(f Found, at string, def File, roots []string) {
 // reviewed; empty where nothing does. Hard links of a cut run are ours.
 func Blocked(f Found, despite []string) string {
 	for _, h := range f.Hazards {
-		if rule := hazards[h.Code]; rule.level == StopLevel && h.Code != "hard-links" && !slices.Contains(despite, h.Code) {
+		if rule := hazards[h.Code]; rule.level == VetoLevel && h.Code != "hard-links" && !slices.Contains(despite, h.Code) {
 			return rule.says(h.Detail)
 		}
 	}

@@ -25,7 +25,7 @@ func BenchmarkRenderLarge(b *testing.B) {
 	}
 	found := Found{Path: "/etc/nginx/nginx.conf", Resolved: "/etc/nginx/nginx.conf", Kind: "regular file", Content: text.Bytes(), Owner: "root", Group: "root", Mode: "644"}
 	for b.Loop() {
-		r := Render(svc, spec, Reading{Host: expr.Host{Traits: expr.Traits{OSFamily: "debian"}}, Files: map[string]Found{"main": found}})
+		r := Render(svc, spec, Reading{Host: expr.Host{Traits: expr.Traits{Family: "debian"}}, Files: map[string]Found{"main": found}})
 		if len(r.Files) != 1 {
 			b.Fatal(r.Findings)
 		}

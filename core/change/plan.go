@@ -12,8 +12,8 @@ import (
 )
 
 // PlanVersion is the format in which plans are made now. Older ones are read
-// for ever; see DecodePlanV1.
-const PlanVersion = 2
+// for ever; see DecodeHead and DecodePlanV1.
+const PlanVersion = 3
 
 // Head is what a plan says of all its hosts. With the leaves, one per host, it
 // is what is to happen, frozen.

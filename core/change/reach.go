@@ -158,7 +158,7 @@ func (r *Reach) Findings() []Finding {
 				if w.File != name {
 					where += " in " + w.File
 				}
-				f.Level, f.Code = StopLevel, "overruled"
+				f.Level, f.Code = VetoLevel, "overruled"
 				f.Text = fmt.Sprintf("%s would not count: %s; set %s instead, or take that out", l.Address, l.Why, where)
 			}
 			all = append(all, f)

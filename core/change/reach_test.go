@@ -20,18 +20,18 @@ func TestOverruled(t *testing.T) {
 		code, file, text string
 	}{
 		{title: "a drop-in read before wins", changed: "/etc/ssh/sshd_config", base: main, candidate: strings.Replace(main, "no", "yes", 1),
-			others: map[string]string{dir + "50-local.conf": "PasswordAuthentication no\n"}, level: StopLevel, code: "overruled",
+			others: map[string]string{dir + "50-local.conf": "PasswordAuthentication no\n"}, level: VetoLevel, code: "overruled",
 			text: "PasswordAuthentication would not count: " + dir + "50-local.conf:1 comes first; set PasswordAuthentication in " + dir + "50-local.conf instead"},
 		{title: "a drop-in sets another thing", changed: "/etc/ssh/sshd_config", base: main, candidate: strings.Replace(main, "no", "yes", 1),
 			others: map[string]string{dir + "50-local.conf": "MaxAuthTries 3\n"}},
 		{title: "it says the same", changed: "/etc/ssh/sshd_config", base: main, candidate: strings.Replace(main, "no", "yes", 1),
 			others: map[string]string{dir + "50-local.conf": "PasswordAuthentication yes\n"}},
 		{title: "the later of two drop-ins", changed: dir + "60-ours.conf", base: "", candidate: "MaxAuthTries 2\n",
-			others: map[string]string{"/etc/ssh/sshd_config": main, dir + "50-local.conf": "MaxAuthTries 3\n"}, level: StopLevel, code: "overruled", text: dir + "50-local.conf:1 comes first"},
+			others: map[string]string{"/etc/ssh/sshd_config": main, dir + "50-local.conf": "MaxAuthTries 3\n"}, level: VetoLevel, code: "overruled", text: dir + "50-local.conf:1 comes first"},
 		{title: "a drop-in that cannot be read", changed: "/etc/ssh/sshd_config", base: main, candidate: strings.Replace(main, "6", "4", 1),
 			others: map[string]string{dir + "50-local.conf": ""}, unread: dir + "50-local.conf", level: WarnLevel, code: "may-be-overruled", text: "is not known"},
 		{title: "what stands already, overruled", changed: "/etc/ssh/sshd_config", base: main, candidate: main,
-			others: map[string]string{dir + "50-local.conf": "PasswordAuthentication yes\n"}, level: StopLevel, code: "overruled", text: "PasswordAuthentication would not count"},
+			others: map[string]string{dir + "50-local.conf": "PasswordAuthentication yes\n"}, level: VetoLevel, code: "overruled", text: "PasswordAuthentication would not count"},
 		{title: "what stands already, where another line loses", changed: "/etc/ssh/sshd_config", base: main, candidate: main,
 			others: map[string]string{dir + "50-local.conf": "MaxAuthTries 3\n"}},
 	} {

@@ -19,7 +19,7 @@ type Level string
 // The levels: a stop keeps its host out of the plan, or the whole change from
 // being offered where it concerns the whole.
 const (
-	StopLevel Level = "stop"
+	VetoLevel Level = "veto"
 	WarnLevel Level = "warn"
 	NoteLevel Level = "note"
 )
@@ -50,7 +50,7 @@ type Result struct {
 // the reason unready, and nothing otherwise.
 func (r *Result) Settled(unready string) {
 	switch {
-	case len(r.Files) > 0 || r.Stops():
+	case len(r.Files) > 0 || r.Vetoed():
 	case unready != "" && len(r.Held) > 0 && len(r.Act.Commands) > 0:
 		r.find(WarnLevel, "not-in-force", "", 0, "the files say already what this change wants, and the program has not taken it up: %s. It gets the act %s alone", unready, r.Act.Name)
 		r.Files, r.Held = r.Held, nil
@@ -59,13 +59,13 @@ func (r *Result) Settled(unready string) {
 	}
 }
 
-// Stops tells whether a finding keeps the host out.
-func (r *Result) Stops() bool {
+// Vetoed tells whether a finding keeps the host out.
+func (r *Result) Vetoed() bool {
 	return stops(r.Findings)
 }
 
 func stops(findings []Finding) bool {
-	return slices.ContainsFunc(findings, func(f Finding) bool { return f.Level == StopLevel })
+	return slices.ContainsFunc(findings, func(f Finding) bool { return f.Level == VetoLevel })
 }
 
 func (r *Result) find(level Level, code, file string, line int, format string, args ...any) {
@@ -122,7 +122,7 @@ func Render(svc *Service, spec *Spec, reading Reading) Result {
 	s := &set{Result: &r, svc: svc, reading: reading, now: map[string]*Rendered{}}
 	for _, e := range spec.Edits {
 		s.edit(e)
-		if r.Stops() && len(r.Findings) > 50 {
+		if r.Vetoed() && len(r.Findings) > 50 {
 			break
 		}
 	}
@@ -166,7 +166,7 @@ func (s *set) file(key string, itself bool) *Rendered {
 	}
 	def, ok := s.svc.Files[key]
 	if !ok {
-		s.find(StopLevel, "no-such-file", "", 0, "file %q is not one of service %s; it has %s", key, s.svc.Name, strings.Join(slices.Sorted(maps.Keys(s.svc.Files)), ", "))
+		s.find(VetoLevel, "no-such-file", "", 0, "file %q is not one of service %s; it has %s", key, s.svc.Name, strings.Join(slices.Sorted(maps.Keys(s.svc.Files)), ", "))
 		return nil
 	}
 	found := s.reading.Files[key]
@@ -176,10 +176,10 @@ func (s *set) file(key string, itself bool) *Rendered {
 	}
 	switch {
 	case found.Path == "":
-		s.find(StopLevel, "no-path", "", 0, "the service has no path for the file %s on OS family %q", key, s.reading.Host.Traits.OSFamily)
+		s.find(VetoLevel, "no-path", "", 0, "the service has no path for the file %s in the family %q", key, s.reading.Host.Traits.Family)
 		return nil
 	case !found.Missing && found.Kind != "regular file" && !(itself && len(found.Links) > 0):
-		s.find(StopLevel, "base-unreadable", found.Path, 0, "is a %s; want a regular file", found.Kind)
+		s.find(VetoLevel, "base-unreadable", found.Path, 0, "is a %s; want a regular file", found.Kind)
 		return nil
 	}
 	before := len(s.Findings)
@@ -196,7 +196,7 @@ func (s *set) file(key string, itself bool) *Rendered {
 }
 
 func (s *set) refuse(f *Rendered, line int, format string, args ...any) {
-	s.find(StopLevel, "edit-refused", f.Found.Path, line, format, args...)
+	s.find(VetoLevel, "edit-refused", f.Found.Path, line, format, args...)
 }
 
 // heaviest has the change need the heaviest act: what the definition does not
@@ -339,7 +339,7 @@ func (s *set) brings(f *Rendered, was, now *conf.Document) {
 func (s *set) make(e Edit) {
 	m, ok := s.svc.Makes[e.Make]
 	if !ok {
-		s.find(StopLevel, "no-such-make", "", 0, "make %q is not one of service %s", e.Make, s.svc.Name)
+		s.find(VetoLevel, "no-such-make", "", 0, "make %q is not one of service %s", e.Make, s.svc.Name)
 		return
 	}
 	f := s.file(m.File, false)
@@ -374,14 +374,14 @@ func (s *set) within(e Edit, verb string) {
 		return
 	}
 	if f.Candidate.Kind != Regular {
-		s.find(StopLevel, "base-missing", f.Found.Path, 0, "is not there; is the software installed on this host?")
+		s.find(VetoLevel, "base-missing", f.Found.Path, 0, "is not there; is the software installed on this host?")
 		return
 	}
 	doc, err := f.document(f.Candidate.Content)
 	if err != nil {
 		at := &conf.Error{}
 		errors.As(err, &at)
-		s.find(StopLevel, "base-unreadable", f.Found.Path, at.Line, "%s", at.What)
+		s.find(VetoLevel, "base-unreadable", f.Found.Path, at.Line, "%s", at.What)
 		return
 	}
 	edit, ok := s.resolve(f, e, verb)
@@ -456,7 +456,7 @@ func (s *set) judge(f *Rendered, doc *conf.Document, edit conf.Edit, rule *Setti
 	} else if strings.Contains(wrong, "not allowed") {
 		code = "not-allowed"
 	}
-	s.find(StopLevel, code, f.Found.Path, line, "%s: %s", edit.Address, wrong)
+	s.find(VetoLevel, code, f.Found.Path, line, "%s: %s", edit.Address, wrong)
 	return false
 }
 
@@ -479,7 +479,7 @@ func (s *set) resolve(f *Rendered, e Edit, verb string) (conf.Edit, bool) {
 			edit.To.Text, err = program.Scalar(s.reading.Host.Vars())
 		}
 		if err != nil {
-			s.find(StopLevel, "not-computable", "", 0, "%s: %v", e.Set, err)
+			s.find(VetoLevel, "not-computable", "", 0, "%s: %v", e.Set, err)
 			return edit, false
 		}
 	}

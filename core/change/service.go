@@ -26,7 +26,7 @@ import (
 type Service struct {
 	Name      string             `yaml:"service"`
 	Title     string             `yaml:"title"`
-	On        string             `yaml:"on"` // which hosts carry it, over expr.HostVars
+	Where     string             `yaml:"where"` // which hosts carry it, over expr.HostVars
 	Files     map[string]File    `yaml:"files"`
 	Reads     []string           `yaml:"reads"` // patterns of what the service reads beside files, the first file first; what they include is found
 	Roots     []string           `yaml:"roots"` // directories in which links may lead; /etc and those of files where unset
@@ -51,7 +51,7 @@ type Service struct {
 // File is one file of a service.
 type File struct {
 	Format  conf.Format       `yaml:"format"` // text where unset
-	Paths   map[string]string `yaml:"paths"`  // by OS family; "any" for the rest
+	Paths   map[string]string `yaml:"paths"`  // by family of distributions; "any" for the rest
 	Owner   string            `yaml:"owner"`  // of a new file; root where unset
 	Group   string            `yaml:"group"`
 	Mode    string            `yaml:"mode"`    // octal; 644 where unset
@@ -63,7 +63,7 @@ type File struct {
 type Trial struct {
 	Command []string `yaml:"command" json:"command"` // words, never a shell line; empty: there is no checker
 	Covers  []string `yaml:"covers" json:"covers"`   // directories that the checker writes to, covered too
-	Needs   []string `yaml:"needs" json:"needs"`     // network, or capabilities such as sys_chroot
+	Grants  []string `yaml:"grants" json:"grants"`   // network, or capabilities such as sys_chroot
 	Dump    []string `yaml:"dump" json:"dump"`       // prints the effective settings
 }
 
@@ -88,7 +88,7 @@ type Make struct {
 
 // Command is one that a probe may ask for by name.
 type Command struct {
-	Run     []string `yaml:"run" json:"run"`
+	Command []string `yaml:"command" json:"command"`
 	Timeout Duration `yaml:"timeout" json:"timeout"` // 10s where unset
 }
 
@@ -140,16 +140,20 @@ func Name(text string) bool { return nameRule.MatchString(text) }
 
 // ParseService reads a definition and says all that is wrong with it.
 func ParseService(name string, data []byte) (*Service, error) {
+	return parseService(name, Names, data)
+}
+
+func parseService(name string, names int, data []byte) (*Service, error) {
 	s := &Service{Source: data}
-	if err := decode(name, data, s); err != nil {
+	if err := decode(name, "service", names, data, s); err != nil {
 		return nil, err
 	}
 	p := &Problems{File: name}
 	if !Name(s.Name) {
 		p.add("service: %q is no name; want small letters, digits and hyphens", s.Name)
 	}
-	if _, err := expr.Compile(s.On, expr.HostVars, expr.Bool); err != nil {
-		p.add("on: %v", err)
+	if _, err := expr.Compile(s.Where, expr.HostVars, expr.Bool); err != nil {
+		p.add("where: %v", err)
 	}
 	if len(s.Files) == 0 {
 		p.add("files: there is none; want at least one")
@@ -214,10 +218,10 @@ func ParseService(name string, data []byte) (*Service, error) {
 	return s, p.err()
 }
 
-// StoredService reads a definition that was taken in before: rules that came
-// later do not take back what was approved.
-func StoredService(name string, data []byte) (*Service, error) {
-	s, err := ParseService(name, data)
+// StoredService reads a definition that was taken in before, under the names of
+// its time: rules that came later do not take back what was approved.
+func StoredService(name string, names int, data []byte) (*Service, error) {
+	s, err := parseService(name, names, data)
 	var p *Problems
 	if s != nil && errors.As(err, &p) {
 		err = nil
@@ -243,7 +247,7 @@ func (f File) checked(p *Problems, key string) File {
 		p.add("files: %s: format %q is not known; want %s", key, f.Format, conf.FormatNames())
 	}
 	if len(f.Paths) == 0 {
-		p.add("files: %s: has no paths; want one per OS family, or any", key)
+		p.add("files: %s: has no paths; want one per family, or any", key)
 	}
 	for family, at := range f.Paths {
 		if !cleanPath(at) {
@@ -301,9 +305,9 @@ func (a *Act) check(p *Problems, i int) {
 var capability = regexp.MustCompile(`^[a-z_]+$`)
 
 func (s *Service) checkTrial(p *Problems) {
-	for _, need := range s.Trial.Needs {
-		if !capability.MatchString(need) {
-			p.add("trial: needs: %q; want network, or a capability such as sys_chroot", need)
+	for _, grant := range s.Trial.Grants {
+		if !capability.MatchString(grant) {
+			p.add("trial: grants: %q; want network, or a capability such as sys_chroot", grant)
 		}
 	}
 	for _, at := range s.Trial.Covers {
@@ -338,8 +342,8 @@ func (s *Service) checkMakes(p *Problems) {
 
 func (s *Service) checkCommands(p *Problems) {
 	for name, c := range s.Commands {
-		if len(c.Run) == 0 {
-			p.add("commands: %s: wants words to run", name)
+		if len(c.Command) == 0 {
+			p.add("commands: %s: wants a command, in words", name)
 		}
 		if c.Timeout == 0 {
 			c.Timeout = Duration(10 * time.Second)
@@ -414,7 +418,7 @@ func checkProbes(p *Problems, where string, probes []probe.Probe, commands map[s
 			p.add("%s: %s: %v", where, pr.Name, err)
 			continue
 		}
-		if ask, _ := probe.ParseAsk(pr.Ask); ask.Kind == probe.Command && commands != nil && commands[ask.Name].Run == nil {
+		if ask, _ := probe.ParseAsk(pr.Ask); ask.Kind == probe.Command && commands != nil && commands[ask.Name].Command == nil {
 			p.add("%s: %s: command %q is not one of commands", where, pr.Name, ask.Name)
 		}
 	}
@@ -459,7 +463,7 @@ func within(at string, roots []string) bool {
 	})
 }
 
-// Path gives a file's path on a host of the OS family; empty where unknown.
+// Path gives a file's path on a host of the family; empty where unknown.
 func (f File) Path(family string) string {
 	if at := f.Paths[family]; at != "" {
 		return at

@@ -12,7 +12,7 @@ import (
 const setService = `
 service: gauge
 title: Gauges
-on: cores > 0
+where: cores > 0
 unit: gauge.service
 files:
   main: {format: ini, paths: {any: /etc/gauge/main.ini}}
@@ -51,7 +51,7 @@ func renderSet(t *testing.T, edits string) Result {
 	if err != nil {
 		t.Fatal(err)
 	}
-	spec, err := ParseSpec("c.yaml", []byte("title: t\nreason: r\nservice: gauge\nwhere: cores > 0\nexpect: 1\nedits:\n"+edits))
+	spec, err := ParseSpec("c.yaml", []byte("title: t\nreason: r\nservice: gauge\nwhere: cores > 0\ncount: 1\nedits:\n"+edits))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -73,7 +73,7 @@ func TestSetsOfPaths(t *testing.T) {
 		got = append(got, fmt.Sprintf("%s %s→%s %s", f.Path, f.Base.Kind, f.Candidate.Kind, f.Candidate.Mode))
 	}
 	// What others refer to comes first, what goes comes last.
-	if want := "[/etc/gauge/key.p12 absent→made 640 /etc/gauge/extra.ini absent→file 640 /etc/gauge/main.ini file→file 600 /etc/gauge/server.xml file→file 644 /etc/gauge/enabled/extra.ini link→absent ]"; fmt.Sprint(got) != want || r.Stops() {
+	if want := "[/etc/gauge/key.p12 absent→made 640 /etc/gauge/extra.ini absent→file 640 /etc/gauge/main.ini file→file 600 /etc/gauge/server.xml file→file 644 /etc/gauge/enabled/extra.ini link→absent ]"; fmt.Sprint(got) != want || r.Vetoed() {
 		t.Errorf("got  %v\nwant %s\n%+v", got, want, r.Findings)
 	}
 	if main := string(r.Files[2].Candidate.Content); !strings.Contains(main, "upload = given-Secret1") || r.Act.Name != "restart" || fmt.Sprint(r.Shown) != "[port 2]" {
@@ -121,7 +121,7 @@ func TestEditsOfPathsThatAreRefused(t *testing.T) {
 		r := renderSet(t, edits)
 		got := ""
 		for _, f := range r.Findings {
-			if f.Level == StopLevel {
+			if f.Level == VetoLevel {
 				got = f.Code + ": " + f.Text
 				break
 			}
@@ -142,8 +142,8 @@ func TestEditsOfPathsThatAreRefused(t *testing.T) {
 
 func TestHazardsBecomeFindings(t *testing.T) {
 	svc, _ := ParseService("s.yaml", []byte(setService))
-	spec, _ := ParseSpec("c.yaml", []byte("title: t\nreason: r\nservice: gauge\nwhere: cores > 0\nexpect: 1\nedits: [{file: main, set: a/port, to: 2}]\n"))
-	for code, level := range map[string]Level{"immutable": StopLevel, "own-parent": WarnLevel, "acl": NoteLevel, "never-heard-of": StopLevel} {
+	spec, _ := ParseSpec("c.yaml", []byte("title: t\nreason: r\nservice: gauge\nwhere: cores > 0\ncount: 1\nedits: [{file: main, set: a/port, to: 2}]\n"))
+	for code, level := range map[string]Level{"immutable": VetoLevel, "own-parent": WarnLevel, "acl": NoteLevel, "never-heard-of": VetoLevel} {
 		reading := gaugeHost()
 		f := reading.Files["main"]
 		f.Hazards = []Hazard{{code, "detail-9"}}
@@ -152,7 +152,7 @@ func TestHazardsBecomeFindings(t *testing.T) {
 		if len(r.Findings) == 0 || r.Findings[0].Level != level || r.Findings[0].Code != code || level != NoteLevel && !strings.Contains(r.Findings[0].Text, "detail-9") {
 			t.Errorf("%s: %+v", code, r.Findings)
 		}
-		if blocked := Blocked(f, nil); (blocked != "") != (level == StopLevel && code != "never-heard-of") {
+		if blocked := Blocked(f, nil); (blocked != "") != (level == VetoLevel && code != "never-heard-of") {
 			t.Errorf("%s blocks: %q", code, blocked)
 		}
 		if Blocked(f, []string{code}) != "" {
@@ -201,9 +201,9 @@ func TestRedactor(t *testing.T) {
 
 func TestDefinitionsInFull(t *testing.T) {
 	bad := strings.NewReplacer("mode: \"640\"", "mode: rw", "[systemctl, reload, gauge.service]", "[]", "{file: key, command: [keytool, -out, \"{path}\"", "{file: kye, command: [keytool, -out, x", "{file:key}", "{file:kex}").Replace(setService) +
-		"logs: {severity: loud, refuse: ['(']}\nfront-door: {ask: unit x, expect: 'true'}\ncommands: {a: {run: []}}\ntrial: {command: [x], needs: ['a b'], covers: [rel]}\nroots: [../x]\nprobes: [{name: p, ask: command b, expect: exit == 0}]\n"
+		"logs: {severity: loud, refuse: ['(']}\nfront-door: {ask: unit x, expect: 'true'}\ncommands: {a: {command: []}}\ntrial: {command: [x], grants: ['a b'], covers: [rel]}\nroots: [../x]\nprobes: [{name: p, ask: command b, expect: exit == 0}]\n"
 	_, err := ParseService("s.yaml", []byte(bad))
-	for _, want := range []string{`mode "rw"`, "wants a name and a command", `file "kye"`, `file "kex"`, "with {path} in it", `severity "loud"`, "missing closing )", "front-door", "commands: a:", "trial: needs", `covers: "rel"`, `roots: "../x"`, `command "b" is not one`} {
+	for _, want := range []string{`mode "rw"`, "wants a name and a command", `file "kye"`, `file "kex"`, "with {path} in it", `severity "loud"`, "missing closing )", "front-door", "commands: a:", "trial: grants", `covers: "rel"`, `roots: "../x"`, `command "b" is not one`} {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q is not in:\n%v", want, err)
 		}

@@ -16,7 +16,7 @@ type Setting struct {
 	Type    string   `yaml:"type"`  // integer, size, seconds, switch, choice or text
 	Range   string   `yaml:"range"` // for integer, size and seconds: MIN..MAX
 	Choices []string `yaml:"choices"`
-	Unit    string   `yaml:"unit"` // of the number, for people
+	Measure string   `yaml:"measure"` // of the number, for people: such as connections
 	Act     string   `yaml:"act"`
 	Secret  bool     `yaml:"secret"`
 	// Executes tells that a value can bring code which the checker would run.
@@ -124,7 +124,7 @@ func (t *Setting) judge(value string) string {
 		}
 		if t.Range != "" {
 			if low, high, _ := t.bounds(); n < low || n > high {
-				return fmt.Sprintf("%s is out of range; want %s", value, strings.TrimSpace(strings.Replace(t.Range, "..", " to ", 1)+" "+t.Unit))
+				return fmt.Sprintf("%s is out of range; want %s", value, strings.TrimSpace(strings.Replace(t.Range, "..", " to ", 1)+" "+t.Measure))
 			}
 		}
 	case "switch":

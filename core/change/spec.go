@@ -1,7 +1,7 @@
 package change
 
 import (
-	"cmp"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -21,8 +21,8 @@ type Spec struct {
 	Reason  string        `yaml:"reason"`
 	Ticket  string        `yaml:"ticket"`
 	Service string        `yaml:"service"`
-	Where   string        `yaml:"where"`  // target hosts, over expr.HostVars
-	Expect  string        `yaml:"expect"` // how many: N or MIN..MAX
+	Where   string        `yaml:"where"` // target hosts, over expr.HostVars
+	Count   string        `yaml:"count"` // how many hosts: N or MIN..MAX
 	Edits   []Edit        `yaml:"edits"`
 	Probes  []probe.Probe `yaml:"probes"` // beside those of the service
 	Guard   Duration      `yaml:"guard"`  // in place of the service's
@@ -47,10 +47,10 @@ type Edit struct {
 	Uncomment  string   `yaml:"uncomment"`
 	Insert     string   `yaml:"insert"` // text in the file's own syntax
 	Into       *string  `yaml:"into"`   // a block's address; empty for the whole file
-	Before     string   `yaml:"before"`
-	After      string   `yaml:"after"`
+	Above      string   `yaml:"above"`
+	Below      string   `yaml:"below"`
 	Every      int      `yaml:"every"`
-	Each       []string `yaml:"each"` // what {item} stands for, one edit each
+	Each       []string `yaml:"each"` // what {each} stands for, one edit each
 
 	Replace string `yaml:"replace"` // exact text, in the format text
 	With    string `yaml:"with"`    // may hold {secret:NAME}
@@ -100,7 +100,7 @@ func (e Edit) within() bool {
 // document gives the edit as documents take it; a set's value is left to be
 // filled in where it is computed or secret.
 func (e Edit) document() conf.Edit {
-	edit := conf.Edit{Do: conf.Action(e.verb()), Address: e.Set + e.From + e.Remove + e.CommentOut + e.Uncomment + e.Before + e.After, Every: e.Every, Each: e.Each}
+	edit := conf.Edit{Do: conf.Action(e.verb()), Address: e.Set + e.From + e.Remove + e.CommentOut + e.Uncomment + e.Above + e.Below, Every: e.Every, Each: e.Each}
 	switch edit.Do {
 	case conf.Set:
 		if e.To != nil {
@@ -118,10 +118,10 @@ func (e Edit) document() conf.Edit {
 		switch {
 		case e.Into != nil:
 			edit.Address = *e.Into
-		case e.Before != "":
-			edit.Where = conf.Before
+		case e.Above != "":
+			edit.Where = conf.Above
 		default:
-			edit.Where = conf.After
+			edit.Where = conf.Below
 		}
 	case conf.Replace:
 		edit.Find, edit.To = e.Replace, conf.Text(e.With)
@@ -133,7 +133,7 @@ func (e Edit) document() conf.Edit {
 // a change, without what needs a host or a server.
 func ParseEdits(name string, data []byte) ([]conf.Edit, error) {
 	var list []Edit
-	if err := decode(name, data, &list); err != nil {
+	if err := decode(name, "edits", Names, data, &list); err != nil {
 		return nil, err
 	}
 	p := &Problems{File: name}
@@ -214,7 +214,7 @@ func (e Edit) check(bad func(format string, args ...any)) {
 		bad("%s takes no value", verb)
 	}
 	places := 0
-	for _, given := range []bool{e.Into != nil, e.Before != "", e.After != ""} {
+	for _, given := range []bool{e.Into != nil, e.Above != "", e.Below != ""} {
 		if given {
 			places++
 		}
@@ -225,9 +225,11 @@ func (e Edit) check(bad func(format string, args ...any)) {
 	case (verb == "take") != (e.From != ""):
 		bad("take wants from, the address of the list")
 	case verb == "insert" && places != 1 || verb != "insert" && places > 0:
-		bad("insert wants one of into, before or after; no other edit takes them")
+		bad("insert wants one of into, above or below; no other edit takes them")
 	case len(e.Each) > 0 && !e.within():
 		bad("each belongs to edits within a file")
+	case len(e.Each) > 0 && e.holds(oldItem) && !e.holds(conf.Item):
+		bad("%s is called %s now", oldItem, conf.Item)
 	}
 	if e.Compute != "" {
 		if _, err := expr.Compile(e.Compute, expr.HostVars, expr.Scalar); err != nil {
@@ -259,6 +261,12 @@ func (e Edit) check(bad func(format string, args ...any)) {
 	case e.Secret != "" && !Name(e.Secret):
 		bad("secret %q is no name of one", e.Secret)
 	}
+}
+
+// holds tells whether the edit's address, value or text holds a text.
+func (e Edit) holds(text string) bool {
+	d := e.document()
+	return strings.Contains(strings.Join(append(d.To.Words, d.Address, d.To.Text, d.Text), "\n"), text)
 }
 
 // secretNames lists the secrets that the edit refers to.
@@ -297,49 +305,54 @@ type LadderSpec struct {
 	AtOnce     int         `yaml:"at_once"`
 	Soak       *Duration   `yaml:"soak"` // 15s where unset
 	PauseAfter int         `yaml:"pause_after"`
-	StopAfter  int         `yaml:"stop_after"` // what pause_after was called in what is stored
 }
 
-// StageSpec is "3", "25%" or an expression, or a mapping of hosts and gate.
+// StageSpec is one stage: the hosts up to a number or a share, those that an
+// expression fits, or all that are left.
 type StageSpec struct {
-	Hosts string
-	Gate  bool
+	UpTo  string `yaml:"up-to"` // 3 or 25%
+	Where string `yaml:"where"`
+	Hosts string `yaml:"hosts"` // all
+	Gate  bool   `yaml:"gate"`
 }
 
-// UnmarshalYAML takes both forms.
+func (s StageSpec) stage() (stage ladder.Stage, err error) {
+	switch {
+	case s.Hosts == "all" && s.UpTo+s.Where == "":
+		stage = ladder.Stage{Percent: 100}
+	case s.UpTo != "" && s.Hosts+s.Where == "":
+		stage, err = ladder.UpTo(s.UpTo)
+	case s.Where != "" && s.Hosts+s.UpTo == "":
+		stage, err = ladder.Where(s.Where)
+	default:
+		err = errors.New("want a mapping of one of up-to, where or hosts, such as {up-to: 2}, {up-to: 25%}, {where: EXPRESSION} or {hosts: all}")
+	}
+	stage.Gate = s.Gate
+	return stage, err
+}
+
+// UnmarshalYAML tells what a stage is where it is no mapping.
 func (s *StageSpec) UnmarshalYAML(read func(any) error) error {
-	if read(&s.Hosts) == nil {
-		return nil
+	type plain StageSpec
+	var text string
+	if read(&text) == nil {
+		_, err := StageSpec{}.stage()
+		return fmt.Errorf("stage %q: %w", text, err)
 	}
-	var long struct {
-		Hosts string `yaml:"hosts"`
-		Gate  bool   `yaml:"gate"`
-	}
-	if err := read(&long); err != nil {
-		return err
-	}
-	s.Hosts, s.Gate = long.Hosts, long.Gate
-	return nil
+	return read((*plain)(s))
 }
 
 // ParseSpec reads a change and says all that is wrong with it by itself; what
 // depends on hosts and service shows in its rehearsal.
-func ParseSpec(name string, data []byte) (*Spec, error) { return parseSpec(name, data, false) }
+func ParseSpec(name string, data []byte) (*Spec, error) { return StoredSpec(name, Names, data) }
 
-// StoredSpec reads a change that was taken in before: under the names of its time,
-// too.
-func StoredSpec(name string, data []byte) (*Spec, error) { return parseSpec(name, data, true) }
-
-func parseSpec(name string, data []byte, stored bool) (*Spec, error) {
+// StoredSpec reads a change that was taken in before, under the names of its time.
+func StoredSpec(name string, names int, data []byte) (*Spec, error) {
 	s := &Spec{Source: data}
-	if err := decode(name, data, s); err != nil {
+	if err := decode(name, "change", names, data, s); err != nil {
 		return nil, err
 	}
 	p := &Problems{File: name}
-	if s.Ladder.StopAfter != 0 && !stored {
-		p.add("ladder: stop_after is called pause_after now")
-	}
-	s.Ladder.PauseAfter = cmp.Or(s.Ladder.PauseAfter, s.Ladder.StopAfter)
 	if strings.TrimSpace(s.Title) == "" {
 		p.add("title: is empty; say in a line what changes")
 	}
@@ -372,14 +385,14 @@ func parseSpec(name string, data []byte, stored bool) (*Spec, error) {
 
 // Expected gives the bounds on the number of target hosts.
 func (s *Spec) Expected() (low, high int, err error) {
-	a, b, ranged := strings.Cut(s.Expect, "..")
+	a, b, ranged := strings.Cut(s.Count, "..")
 	if !ranged {
 		b = a
 	}
 	low, err1 := strconv.Atoi(strings.TrimSpace(a))
 	high, err2 := strconv.Atoi(strings.TrimSpace(b))
 	if err1 != nil || err2 != nil || low < 1 || low > high {
-		return 0, 0, fmt.Errorf("expect: %q is no number of hosts; want one such as 24 or 20..26", s.Expect)
+		return 0, 0, fmt.Errorf("count: %q is no number of hosts; want one such as 24 or 20..26", s.Count)
 	}
 	return low, high, nil
 }
@@ -396,14 +409,13 @@ func (s *Spec) Policy() (ladder.Policy, error) {
 		p.Soak = ladder.Span(*l.Soak)
 	}
 	if len(l.Stages) == 0 {
-		l.Stages = []StageSpec{{Hosts: "1"}, {Hosts: "25%"}, {Hosts: "100%"}}
+		l.Stages = []StageSpec{{UpTo: "1"}, {UpTo: "25%"}, {Hosts: "all"}}
 	}
 	for _, st := range l.Stages {
-		stage, err := ladder.ParseStage(st.Hosts)
+		stage, err := st.stage()
 		if err != nil {
 			return p, err
 		}
-		stage.Gate = st.Gate
 		p.Stages = append(p.Stages, stage)
 	}
 	return p.Defaulted()

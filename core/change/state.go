@@ -26,7 +26,7 @@ type Event string
 // The events.
 const (
 	Edited        Event = "edited"    // a new revision
-	RehearsalDone Event = "rehearsed" // a plan without stop findings for the whole
+	RehearsalDone Event = "rehearsed" // a plan without a veto on the whole
 	OfferMade     Event = "offered"
 	Approval      Event = "approved" // as many as policy wants
 	Declined      Event = "declined"

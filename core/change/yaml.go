@@ -8,6 +8,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/lexer"
+	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
 )
 
@@ -17,7 +18,9 @@ const maxYAML = 1 << 20 // bytes
 // decode reads one YAML document strictly into v; errors name file, line and
 // column. Anchors and aliases are refused: they hide what a reviewer reads, and
 // a few lines of them can expand without end.
-func decode(name string, data []byte, v any) error {
+//
+// The kind and the set of names say how keys are called; see Names.
+func decode(name, kind string, names int, data []byte, v any) error {
 	if len(data) > maxYAML {
 		return fmt.Errorf("%s: is %d bytes long; want at most %d", name, len(data), maxYAML)
 	}
@@ -26,7 +29,24 @@ func decode(name string, data []byte, v any) error {
 			return fmt.Errorf("%s:%d:%d: anchors and aliases are not read; write the text out", name, t.Position.Line, t.Position.Column)
 		}
 	}
-	err := yaml.UnmarshalWithOptions(data, v, yaml.Strict())
+	file, err := parser.ParseBytes(data, 0)
+	switch {
+	case err != nil:
+	case len(file.Docs) == 0 || file.Docs[0].Body == nil:
+		return fmt.Errorf("%s: is empty", name)
+	case len(file.Docs) > 1:
+		return fmt.Errorf("%s:%d: a second document begins; want one in a file", name, file.Docs[1].GetToken().Position.Line)
+	default:
+		body := file.Docs[0].Body
+		if names < Names {
+			err = modern(kind, body)
+		} else if err := outdated(name, kind, body); err != nil {
+			return err
+		}
+		if err == nil {
+			err = yaml.NodeToValue(body, v, yaml.Strict())
+		}
+	}
 	if err == nil {
 		return nil
 	}

@@ -53,7 +53,7 @@ func readCases(t testing.TB) (all []editCase, write func()) {
 }
 
 // parseEdits reads "set A=V", "add A=M", "take A=M", "remove A", "comment-out A",
-// "uncomment A", "into A=TEXT", "before A=TEXT", "after A=TEXT" and "exactly A=V"
+// "uncomment A", "into A=TEXT", "above A=TEXT", "below A=TEXT" and "exactly A=V"
 // (a value of one word), several with " ;; " between; "3x set …" wants 3 places.
 func parseEdits(t testing.TB, text string) []Edit {
 	var edits []Edit
@@ -66,7 +66,7 @@ func parseEdits(t testing.TB, text string) []Edit {
 		}
 		e.Do, e.Address = Action(verb), rest
 		switch verb {
-		case "set", "add", "take", "into", "before", "after", "exactly":
+		case "set", "add", "take", "into", "above", "below", "exactly":
 			address, value, err := SplitAssignment(rest)
 			if err != nil {
 				t.Fatal(err)
@@ -74,7 +74,7 @@ func parseEdits(t testing.TB, text string) []Edit {
 			value = strings.NewReplacer(`\n`, "\n", `\_`, " ", `\t`, "\t").Replace(value)
 			e.Address, e.To = address, Text(value)
 			switch verb {
-			case "into", "before", "after":
+			case "into", "above", "below":
 				e.Do, e.Where, e.Text, e.To = Insert, Place(verb), value, Value{}
 			case "exactly":
 				e.Do, e.To = Set, Value{Words: []string{value}}
@@ -254,7 +254,7 @@ func fuzzDocument(f *testing.F, formats ...Format) {
 		(&Files{Documents: []*Document{doc}}).Settings()
 		s := all[int(pick)%len(all)]
 		for _, e := range []Edit{{Do: Remove, Address: s.Address}, {Do: CommentOut, Address: s.Address}, {Do: Uncomment, Address: s.Address}, {Do: Add, Address: s.Address, To: Text(value)},
-			{Do: Take, Address: s.Address, To: Text(value)}, {Do: Insert, Where: After, Address: s.Address, Text: value}, {Do: Set, Address: value, To: Text("1")}} {
+			{Do: Take, Address: s.Address, To: Text(value)}, {Do: Insert, Where: Below, Address: s.Address, Text: value}, {Do: Set, Address: value, To: Text("1")}} {
 			if next, err := doc.Apply(e); err == nil && e.Do == Remove && next.live >= doc.live {
 				t.Fatalf("%s was taken out, and %d entries became %d: %q became %q", s.Address, doc.live, next.live, data, next.data)
 			}

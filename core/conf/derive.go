@@ -139,7 +139,7 @@ func run(d *Document, at int, gone, came string) ([]Edit, *Document, bool) {
 	for _, beside := range []struct {
 		n     *node
 		where Place
-	}{{now.nodeFrom(int32(at)), Before}, {now.nodeUpTo(int32(at)), After}} {
+	}{{now.nodeFrom(int32(at)), Above}, {now.nodeUpTo(int32(at)), Below}} {
 		if beside.n == nil {
 			continue
 		}

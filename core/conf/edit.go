@@ -17,7 +17,7 @@ const (
 	Remove     Action = "remove"      // take the entry or block out
 	CommentOut Action = "comment-out" // make its lines comments
 	Uncomment  Action = "uncomment"   // bring an entry or block back that is commented out
-	Insert     Action = "insert"      // put text in the file's own syntax into, before or after a place
+	Insert     Action = "insert"      // put text in the file's own syntax into, above or below a place
 	Replace    Action = "replace"     // exact text by other text, in the format text
 )
 
@@ -36,9 +36,9 @@ type Place string
 
 // The places.
 const (
-	Into   Place = "into" // behind the last entry of a block; of the file, where the address is empty
-	Before Place = "before"
-	After  Place = "after"
+	Into  Place = "into" // behind the last entry of a block; of the file, where the address is empty
+	Above Place = "above"
+	Below Place = "below"
 )
 
 // Edit is one change to a document.
@@ -51,13 +51,13 @@ type Edit struct {
 	Where   Place  // Insert
 	Every   int    // exactly that many places; 0 means one
 
-	// Each repeats the edit, once for each of these, which stands in for {item}
+	// Each repeats the edit, once for each of these, which stands in for {each}
 	// in address, value and text; in text it is quoted as the format wants.
 	Each []string
 }
 
 // Item is the placeholder that Each fills.
-const Item = "{item}"
+const Item = "{each}"
 
 // Apply makes the edits in order and returns the new document; the receiver
 // stays as it is. Either all edits apply or the error says which does not.
@@ -176,8 +176,8 @@ func (d *Document) apply(e Edit) (*Document, error) {
 	if e.Do == Insert && e.Address == "" && e.Where == Into {
 		return d.inserted(e, nil)
 	}
-	if e.Do == Insert && e.Where != Into && e.Where != Before && e.Where != After {
-		return nil, d.refuse(e, "insert wants a place: into, before or after an address")
+	if e.Do == Insert && e.Where != Into && e.Where != Above && e.Where != Below {
+		return nil, d.refuse(e, "insert wants a place: into, above or below an address")
 	}
 	address, err := ParseAddress(e.Address)
 	if err != nil {

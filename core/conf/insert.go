@@ -362,7 +362,7 @@ func (d *Document) inserted(e Edit, n *node) (*Document, error) {
 		}
 		place = surroundings{indent: d.indent(start), eol: d.eol(start)}
 		place.before, place.after = place.indent, place.eol
-		if at = max(first.start, d.bom()); e.Where == After {
+		if at = max(first.start, d.bom()); e.Where == Below {
 			if at = next; next == last.end {
 				place.before, place.after = place.eol+place.indent, ""
 			}

@@ -410,7 +410,7 @@ func (d *Document) insertedWithin(e Edit, n *node, text string, brings int) (*Do
 		gap = d.eol(n.whole.start) + d.indent(n.whole.start)
 	}
 	text = strings.ReplaceAll(text, "\n", d.eol(n.whole.start)+d.indent(n.whole.start))
-	if e.Where == Before {
+	if e.Where == Above {
 		return d.withText(e, span{n.whole.start, n.whole.start}, text+","+gap, brings)
 	}
 	return d.withText(e, span{n.whole.end, n.whole.end}, ","+gap+text, brings)

@@ -16,6 +16,7 @@ import (
 	"sync"
 
 	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/common/types/traits"
@@ -56,7 +57,7 @@ var HostVars = vars(
 	cel.Variable("name", cel.StringType),
 	cel.Variable("labels", texts),
 	cel.Variable("os", cel.StringType),
-	cel.Variable("os_family", cel.StringType),
+	cel.Variable("family", cel.StringType),
 	cel.Variable("os_version", cel.StringType),
 	cel.Variable("cores", cel.IntType),
 	cel.Variable("memory", cel.IntType),
@@ -161,29 +162,60 @@ func compile(source string, v Vars, kind Kind) (*Program, error) {
 	if strings.TrimSpace(source) == "" {
 		return nil, errors.New("the expression is empty")
 	}
-	ast, issues := v.env.Compile(source)
+	tree, issues := v.env.Compile(source)
 	if err := issues.Err(); err != nil {
+		if Modern(source) != source {
+			return nil, fmt.Errorf("expression %q: %s is called %s now", source, oldFamily, newFamily)
+		}
 		first := issues.Errors()[0]
 		what, _, _ := strings.Cut(first.Message, " expecting ") // the list of all tokens helps nobody
 		return nil, fmt.Errorf("expression %q, column %d: %s", source, first.Location.Column()+1, what)
 	}
-	switch out := ast.OutputType(); {
+	switch out := tree.OutputType(); {
 	case kind == Bool && !out.IsExactType(cel.BoolType):
 		return nil, fmt.Errorf("expression %q gives %s; want true or false", source, out)
 	case kind == Scalar && !out.IsExactType(cel.IntType) && !out.IsExactType(cel.StringType) && !out.IsExactType(cel.DoubleType):
 		return nil, fmt.Errorf("expression %q gives %s; want a number or a text", source, out)
 	}
-	program, err := v.env.Program(ast, cel.CostLimit(costLimit))
+	program, err := v.env.Program(tree, cel.CostLimit(costLimit))
 	if err != nil {
 		return nil, fmt.Errorf("expression %q: %w", source, err)
 	}
 	names := map[string]bool{}
-	for _, ref := range ast.NativeRep().ReferenceMap() {
+	for _, ref := range tree.NativeRep().ReferenceMap() {
 		if ref.Name != "" && len(ref.OverloadIDs) == 0 && ref.Value == nil {
 			names[ref.Name] = true
 		}
 	}
 	return &Program{source, slices.Sorted(maps.Keys(names)), program}, nil
+}
+
+// What a host's family of distributions is called, and was once.
+const (
+	oldFamily = "os_family"
+	newFamily = "family"
+)
+
+// Modern gives an expression over hosts that was stored under an older name in
+// the names of now.
+func Modern(source string) string {
+	tree, issues := HostVars.env.Parse(source)
+	if issues.Err() != nil {
+		return source
+	}
+	var at []int32
+	info := tree.NativeRep().SourceInfo()
+	ast.PostOrderVisit(tree.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) {
+		if where, ok := info.GetOffsetRange(e.ID()); ok && e.Kind() == ast.IdentKind && e.AsIdent() == oldFamily {
+			at = append(at, where.Start)
+		}
+	}))
+	slices.Sort(at)
+	runes := []rune(source) // what offsets count
+	for _, start := range slices.Backward(slices.Compact(at)) {
+		runes = slices.Replace(runes, int(start), int(start)+len(oldFamily), []rune(newFamily)...)
+	}
+	return string(runes)
 }
 
 // Bool evaluates a deciding expression.
@@ -229,8 +261,8 @@ type Host struct {
 
 // Traits are what a survey found on a host.
 type Traits struct {
-	OS        string `json:"os"`        // the distribution's ID of os-release(5)
-	OSFamily  string `json:"os_family"` // debian, redhat, …: ID_LIKE's first word, else ID
+	OS        string `json:"os"`     // the distribution's ID of os-release(5)
+	Family    string `json:"family"` // of distributions: debian, redhat, …: ID_LIKE's first word, else ID
 	OSVersion string `json:"os_version"`
 	Kernel    string `json:"kernel"`
 	Cores     int64  `json:"cores"`
@@ -241,7 +273,7 @@ type Traits struct {
 func (h Host) Vars() map[string]any {
 	return map[string]any{
 		"name": h.Name, "labels": defaulted{types.NewStringStringMap(types.DefaultTypeAdapter, h.Labels)},
-		"os": h.Traits.OS, "os_family": h.Traits.OSFamily, "os_version": h.Traits.OSVersion,
+		"os": h.Traits.OS, "family": h.Traits.Family, "os_version": h.Traits.OSVersion,
 		"cores": h.Traits.Cores, "memory": h.Traits.Memory,
 	}
 }

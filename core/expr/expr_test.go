@@ -6,7 +6,7 @@ import (
 )
 
 func TestHostExpressions(t *testing.T) {
-	h := Host{Name: "b1", Labels: map[string]string{"role": "bulletin", "odd": `$(x) "y"`}, Traits: Traits{OSFamily: "debian", Cores: 6, Memory: 8 << 30}}
+	h := Host{Name: "b1", Labels: map[string]string{"role": "bulletin", "odd": `$(x) "y"`}, Traits: Traits{Family: "debian", Cores: 6, Memory: 8 << 30}}
 	for source, want := range map[string]bool{
 		`labels.role == "bulletin" && cores >= 4`: true,
 		`labels.site == "delta"`:                  false, // a label it has not

@@ -215,8 +215,8 @@ func TestAssign(t *testing.T) {
 	if want := "[0 1 2 1 2 1 3 1 3 1]"; err != nil || fmt.Sprint(stages) != want || len(p.Stages) != 4 {
 		t.Errorf("got %v, %d stages, %v; want %s and a stage for the rest", stages, len(p.Stages), err, want)
 	}
-	for text, bad := range map[string]bool{"0": true, "101%": true, "x%": true, "name ==": true, "1": false, "5%": false, `cores > 2`: false} {
-		if _, err := ParseStage(text); (err != nil) != bad {
+	for text, bad := range map[string]bool{"0": true, "101%": true, "x%": true, "": true, "1": false, "5%": false, "100%": false} {
+		if _, err := UpTo(text); (err != nil) != bad {
 			t.Errorf("%s: %v", text, err)
 		}
 	}

@@ -33,22 +33,23 @@ type Stage struct {
 	Gate    bool   `json:"gate,omitempty"` // a person opens it
 }
 
-// ParseStage reads "3", "25%" or an expression over expr.HostVars.
-func ParseStage(text string) (Stage, error) {
-	text = strings.TrimSpace(text)
-	if n, err := strconv.Atoi(text); err == nil {
-		if n < 1 {
-			return Stage{}, fmt.Errorf("stage %q: want at least 1 host", text)
-		}
-		return Stage{Count: n}, nil
-	}
-	if share, ok := strings.CutSuffix(text, "%"); ok {
-		n, err := strconv.Atoi(share)
-		if err != nil || n < 1 || n > 100 {
-			return Stage{}, fmt.Errorf("stage %q: want 1%% to 100%%", text)
-		}
+// UpTo reads "3" or "25%".
+func UpTo(text string) (Stage, error) {
+	share, percent := strings.CutSuffix(strings.TrimSpace(text), "%")
+	n, err := strconv.Atoi(share)
+	switch {
+	case err != nil || n < 1:
+		return Stage{}, fmt.Errorf("stage up to %q: want a number of hosts from 1, or a share such as 25%%", text)
+	case percent && n > 100:
+		return Stage{}, fmt.Errorf("stage up to %q: want 1%% to 100%%", text)
+	case percent:
 		return Stage{Percent: n}, nil
 	}
+	return Stage{Count: n}, nil
+}
+
+// Where reads an expression over expr.HostVars.
+func Where(text string) (Stage, error) {
 	if _, err := expr.Compile(text, expr.HostVars, expr.Bool); err != nil {
 		return Stage{}, fmt.Errorf("stage: %w", err)
 	}
@@ -60,6 +61,8 @@ func (s Stage) String() string {
 	switch {
 	case s.Count > 0:
 		return fmt.Sprintf("up to %d", s.Count)
+	case s.Percent == 100:
+		return "all"
 	case s.Percent > 0:
 		return fmt.Sprintf("up to %d%%", s.Percent)
 	case s.Where != "":

@@ -49,6 +49,7 @@ type Service struct {
 	Version    int        `json:"version"`
 	Digest     string     `json:"digest"`
 	Source     string     `json:"source,omitempty"`
+	Names      int        `json:"-"` // the set of names in which it is written
 	LoadedBy   string     `json:"loaded_by"`
 	LoadedAt   time.Time  `json:"loaded_at"`
 	ApprovedBy string     `json:"approved_by"`
@@ -79,6 +80,7 @@ type Counts map[ladder.RunState]int
 type ChangeDetail struct {
 	Change
 	Source    string     `json:"source"`
+	Names     int        `json:"-"` // the set of names in which it is written
 	Reason    string     `json:"reason"`
 	Ticket    string     `json:"ticket"`
 	Where     string     `json:"where"`

@@ -12,7 +12,7 @@ while IFS='=' read -r key value; do
 	esac
 done </etc/os-release
 trait os "$id"
-trait os_family "${like:-$id}"
+trait family "${like:-$id}"
 trait os_version "$version"
 trait kernel "$(uname -r)"
 trait cores "$(nproc)"

@@ -7,7 +7,7 @@
 # for it come in the same tar as secret-NAME. NET is own where this runs without
 # the host's network; NEEDS are further capabilities, as in ,+sys_chroot. WORDS
 # counts COMMAND's words; the rest are DUMP's, run on the candidates.
-seconds=$1 needs=$2 net=$3 covers=$4
+seconds=$1 grants=$2 net=$3 covers=$4
 shift 4
 if [ "$net" = own ]; then ip link set lo up 2>/dev/null || :; fi
 work=$state/trial
@@ -61,7 +61,7 @@ check() {
 		fi
 		count=$((count - 1))
 	done
-	set -- timeout -k 2 "$seconds" setpriv --bounding-set "-all,+chown,+dac_override,+fowner,+fsetid,+setuid,+setgid,+setpcap,+net_bind_service$needs" -- "$@"
+	set -- timeout -k 2 "$seconds" setpriv --bounding-set "-all,+chown,+dac_override,+fowner,+fsetid,+setuid,+setgid,+setpcap,+net_bind_service$grants" -- "$@"
 	"$@" >"$work/said" 2>&1 </dev/null && code=0 || code=$?
 	printf '{"trial":"%s","exit":%s,"output":"%s"}\n' "$name" "$code" "$(base64 <"$work/said" | tr -d '\n')"
 }

@@ -715,7 +715,7 @@ export interface components {
             code: string;
             file?: string;
             /** @enum {string} */
-            level: "stop" | "warn" | "note";
+            level: "veto" | "warn" | "note";
             line?: number;
             text: string;
         };
@@ -900,11 +900,11 @@ export interface components {
         Traits: {
             /** Format: int64 */
             cores: number;
+            family: string;
             kernel: string;
             /** Format: int64 */
             memory: number;
             os: string;
-            os_family: string;
             os_version: string;
         };
         Verdict: {

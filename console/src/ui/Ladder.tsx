@@ -10,6 +10,7 @@ const bundleFrom = 500
 
 export function stageName(s: Stage): string {
   if (s.count) return `up to ${s.count}`
+  if (s.percent === 100) return 'all'
   if (s.percent) return `up to ${s.percent} %`
   return s.where ?? 'the rest'
 }

@@ -1,4 +1,4 @@
-# gather.sh PATTERN...: the files that patterns of file names mean (glob(7)),
+# surroundings.sh PATTERN...: the files that patterns of file names mean (glob(7)),
 # with their contents; links are followed. At most 500 files of at most 1 MiB
 # each: of what is beyond, the path alone. Reads only. The
 # last line says how many more there was room for.
