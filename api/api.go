@@ -18,8 +18,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"wladder/core/change"
 	"wladder/core/view"
+	"wladder/core/written"
 	"wladder/engine"
 	"wladder/store"
 )
@@ -112,7 +112,7 @@ func (s *Server) fail(ctx *gin.Context, err error) {
 	var conflict *store.Conflict
 	var missing *store.NotFound
 	var bad invalid
-	var wrong *change.Problems // of what was drafted before a rule came
+	var wrong *written.Problems // of what was drafted before a rule came
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &conflict):

@@ -24,6 +24,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"wladder/core/change"
+	"wladder/core/finding"
 	"wladder/core/ladder"
 	"wladder/core/view"
 	"wladder/engine"
@@ -46,7 +47,7 @@ var enums = map[reflect.Type][]string{
 	reflect.TypeFor[ladder.Files]():      {"old", "new", "mixed", "unknown"},
 	reflect.TypeFor[ladder.Process]():    {"old", "new", "down", "unknown"},
 	reflect.TypeFor[change.State]():      words(change.States),
-	reflect.TypeFor[change.Level]():      {"veto", "warn", "note"},
+	reflect.TypeFor[finding.Level]():     {"veto", "warn", "note"},
 }
 
 func words[T ~string](all []T) []string {
@@ -288,7 +289,7 @@ func (c *caller) conforms(request *http.Request, response *http.Response, answer
 	}
 }
 
-const definition = "service: pages\ntitle: Pages\nwhere: cores > 0\nunit: nginx.service\nfiles: {main: {format: nginx, paths: {any: /etc/nginx/nginx.conf}}}\nacts: [{name: restart, command: [systemctl, restart, nginx.service]}]\n"
+const pagesDefinition = "service: pages\ntitle: Pages\nwhere: cores > 0\nunit: nginx.service\nfiles: {main: {format: nginx, paths: {any: /etc/nginx/nginx.conf}}}\nacts: [{name: restart, command: [systemctl, restart, nginx.service]}]\n"
 
 // nasty is text that must stay data wherever it goes.
 const nasty = "it's \"$(touch oops)\" `x`; <script>alert(1)</script> ' or 1=1 --"
@@ -303,11 +304,11 @@ func TestPeopleAndRoles(t *testing.T) {
 	c.call("POST", "/session", view.SignIn{Name: "ines", Password: "wrong password", Kind: "session", Label: ""}, 401, nil)
 	c.call("POST", "/session", view.SignIn{Name: "nobody", Password: "a long password", Kind: "session", Label: ""}, 401, nil)
 	c.as("ines", "session")
-	c.call("POST", "/services", definition, 403, nil)
+	c.call("POST", "/services", pagesDefinition, 403, nil)
 	c.as("ada", "session")
 	var svc view.Service
-	c.call("POST", "/services", definition, 200, &svc)
-	c.call("POST", "/services", definition, 200, &svc)
+	c.call("POST", "/services", pagesDefinition, 200, &svc)
+	c.call("POST", "/services", pagesDefinition, 200, &svc)
 	if svc.Version != 1 {
 		t.Errorf("the same text again became version %d", svc.Version)
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"wladder/core/change"
+	"wladder/core/definition"
 	"wladder/core/ladder"
 	"wladder/core/record"
 	"wladder/core/view"
@@ -235,7 +236,7 @@ func (s *Server) loadService(ctx *gin.Context) {
 	if !ok {
 		return
 	}
-	svc, err := change.ParseService("definition", data)
+	svc, err := definition.Parse("definition", data)
 	if err != nil {
 		s.fail(ctx, invalid{err})
 		return
@@ -267,7 +268,7 @@ func (s *Server) draft(ctx *gin.Context) {
 	if !ok {
 		return
 	}
-	spec, err := change.ParseSpec("change", data)
+	spec, err := change.Parse("change", data)
 	if err != nil {
 		s.fail(ctx, invalid{err})
 		return
@@ -296,7 +297,7 @@ func (s *Server) detail(ctx *gin.Context) (*view.ChangeDetail, bool) {
 		s.fail(ctx, err)
 		return nil, false
 	}
-	if spec, err := change.StoredSpec("change", d.Names, []byte(d.Source)); err == nil {
+	if spec, err := change.Stored("change", d.Names, []byte(d.Source)); err == nil {
 		d.Reason, d.Ticket, d.Where = spec.Reason, spec.Ticket, spec.Where
 	}
 	d.Next = view.Asked(d.Change)

@@ -10,8 +10,9 @@ import (
 	"strings"
 	"sync"
 
-	"wladder/core/change"
+	"wladder/core/definition"
 	"wladder/core/probe"
+	"wladder/core/secret"
 	"wladder/core/view"
 	"wladder/host"
 )
@@ -21,9 +22,9 @@ type asker struct {
 	put      func(context.Context, []host.Question) ([]host.Reply, error) // questions to the host itself
 	ip       string
 	hostKey  string
-	commands map[string]change.Command
+	commands map[string]definition.Command
 	secrets  map[string]string
-	redactor *change.Redactor
+	redactor *secret.Redactor
 }
 
 // outsideRuns puts questions that belong to no host run.
@@ -134,13 +135,13 @@ func (e *Engine) Ask(ctx context.Context, where, service string, asks []string) 
 	if len(hosts) == 0 {
 		return out, fmt.Errorf("where matches no host: %s", where)
 	}
-	a := asker{redactor: &change.Redactor{}}
+	a := asker{redactor: &secret.Redactor{}}
 	if service != "" {
 		version, err := e.Store.ApprovedService(ctx, service)
 		if err != nil {
 			return out, err
 		}
-		svc, err := change.StoredService(service, version.Names, []byte(version.Source))
+		svc, err := definition.Stored(service, version.Names, []byte(version.Source))
 		if err != nil {
 			return out, err
 		}

@@ -6,7 +6,7 @@ import (
 	"sync"
 	"time"
 
-	"wladder/core/change"
+	"wladder/core/definition"
 	"wladder/core/probe"
 )
 
@@ -35,7 +35,7 @@ func (r *hostRun) watch(ctx context.Context, ask asker) {
 	r.door.ended.Go(func() { r.door.run(ctx, *r.part.FrontDoor, ask) })
 }
 
-func (w *doorWatch) run(ctx context.Context, door change.FrontDoor, ask asker) {
+func (w *doorWatch) run(ctx context.Context, door definition.FrontDoor, ask asker) {
 	p := door.Probe()
 	question, err := probe.ParseAsk(p.Ask)
 	if err != nil {

@@ -19,7 +19,7 @@ import (
 	"sync"
 	"time"
 
-	"wladder/core/change"
+	"wladder/core/definition"
 	"wladder/core/expr"
 	"wladder/core/ladder"
 	"wladder/core/probe"
@@ -50,7 +50,7 @@ type Engine struct {
 	listeners  map[chan view.Event]int64 // by the change they follow; 0 follows all
 	runs       ledger
 	rehearsals ledger
-	services   map[string]*change.Service // by digest: read once
+	services   map[string]*definition.Service // by digest: read once
 	hints      []view.Event
 	wake       chan struct{}
 	working    sync.WaitGroup
@@ -71,7 +71,7 @@ func New(c Config) *Engine {
 	}
 	return &Engine{
 		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.ScriptsDigest(), Lease: c.Lease}, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
-		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, services: map[string]*change.Service{}, wake: make(chan struct{}, 1), troubles: map[string]bool{},
+		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, services: map[string]*definition.Service{}, wake: make(chan struct{}, 1), troubles: map[string]bool{},
 	}
 }
 
@@ -138,7 +138,7 @@ func (e *Engine) claim(ctx, hurry context.Context) {
 const maxServices = 64
 
 // service gives a definition under its digest.
-func (e *Engine) service(ctx context.Context, name, digest string) (*change.Service, error) {
+func (e *Engine) service(ctx context.Context, name, digest string) (*definition.Service, error) {
 	e.mu.Lock()
 	svc := e.services[digest]
 	e.mu.Unlock()
@@ -149,7 +149,7 @@ func (e *Engine) service(ctx context.Context, name, digest string) (*change.Serv
 	if err := e.insist(ctx, "a definition", nil, func() (err error) { version, err = e.Store.ServiceOf(ctx, name, digest); return err }); err != nil {
 		return nil, err
 	}
-	svc, err := change.StoredService(version.Name, version.Names, []byte(version.Source))
+	svc, err := definition.Stored(version.Name, version.Names, []byte(version.Source))
 	if err == nil {
 		e.mu.Lock()
 		defer e.mu.Unlock()

@@ -19,6 +19,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"wladder/core/change"
+	"wladder/core/definition"
 	"wladder/core/ladder"
 	"wladder/core/record"
 	"wladder/core/view"
@@ -40,7 +41,7 @@ const (
 	confText = "worker_processes 2;\nevents {\n    worker_connections 512; # per worker\n}\nhttp {\n    server { listen 18480; }\n}\n"
 )
 
-const definition = `
+const pagesDefinition = `
 service: pages
 title: Bulletin pages
 where: labels.role == "bulletin"
@@ -102,7 +103,7 @@ func newRig(t *testing.T, subnet, n int) *rig {
 	if err := r.store.LoadHosts(ctx, "ada", load); err != nil {
 		t.Fatal(err)
 	}
-	r.load("pages", definition)
+	r.load("pages", pagesDefinition)
 	r.start()
 	t.Cleanup(func() { r.stop() })
 	return r
@@ -136,7 +137,7 @@ func (w testWriter) Write(p []byte) (int, error) {
 func (r *rig) load(name, text string) {
 	r.t.Helper()
 	ctx := r.t.Context()
-	svc, err := change.ParseService(name+".yaml", []byte(text))
+	svc, err := definition.Parse(name+".yaml", []byte(text))
 	if err != nil {
 		r.t.Fatal(err)
 	}
@@ -157,7 +158,7 @@ func (r *rig) draft(edits, ladder string) int64 {
 
 func (r *rig) drafted(text string) int64 {
 	r.t.Helper()
-	spec, err := change.ParseSpec("c.yaml", []byte(text))
+	spec, err := change.Parse("c.yaml", []byte(text))
 	if err != nil {
 		r.t.Fatal(err)
 	}
@@ -400,7 +401,7 @@ func TestNothingStartsWithoutItsApproval(t *testing.T) {
 	old := r.approved(id).Rehearsal.Digest
 	wants("you wrote change", r.store.Judge(ctx, "ines", id, old, change.Approval, ""))
 	// A new revision, rehearsed and offered: the old approval starts nothing.
-	spec, _ := change.ParseSpec("c", []byte(strings.Replace(r.show(id).Source, "cores * 1024", "cores * 512", 1)))
+	spec, _ := change.Parse("c", []byte(strings.Replace(r.show(id).Source, "cores * 1024", "cores * 512", 1)))
 	if _, err := r.store.Draft(ctx, "ines", id, spec); err != nil {
 		t.Fatal(err)
 	}

@@ -92,7 +92,7 @@ func TestAPanicEndsNothing(t *testing.T) {
 func TestSavedAndNotInForce(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, 156, 3)
-	text := strings.Replace(definition, "service: pages", "service: titled", 1)
+	text := strings.Replace(pagesDefinition, "service: pages", "service: titled", 1)
 	text = strings.Replace(text, "in-force: {ask: unit nginx.service, expect: renewed > 0}", `in-force: {ask: "http GET :18480/", expect: 'headers["x-tide"] == "high"'}`, 1)
 	r.load("titled", text)
 	saved := strings.Replace(confText, "listen 18480;", "listen 18480; add_header X-Tide high;", 1)
@@ -274,7 +274,7 @@ func TestAFenceFromAnOlderDatabase(t *testing.T) {
 func TestTheGuardHoldsThroughTheSoak(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, 162, 2)
-	r.load("short", strings.Replace(strings.Replace(definition, "service: pages", "service: short", 1), "settle: 1s", "settle: 1s\nguarded: true\nguard: 2s", 1))
+	r.load("short", strings.Replace(strings.Replace(pagesDefinition, "service: pages", "service: short", 1), "settle: 1s", "settle: 1s\nguarded: true\nguard: 2s", 1))
 	draft := func(name string) int64 {
 		id := r.drafted(fmt.Sprintf("title: t\nreason: r\nservice: short\nwhere: name == %q\ncount: 1\nedits:\n%s\nladder: {soak: 6s}\n", name, connections))
 		r.approved(id)
@@ -355,7 +355,7 @@ func TestTheDatabaseIsGoneDuringTheSoak(t *testing.T) {
 		hosts, away, guard = 50, 5*time.Minute, "20s"
 	}
 	r := newRig(t, 164, hosts)
-	r.load("short", strings.Replace(strings.Replace(definition, "service: pages", "service: short", 1), "settle: 1s", "settle: 1s\nguarded: true\nguard: "+guard, 1))
+	r.load("short", strings.Replace(strings.Replace(pagesDefinition, "service: pages", "service: short", 1), "settle: 1s", "settle: 1s\nguarded: true\nguard: "+guard, 1))
 	p := r.behindProxy()
 	id := r.drafted(fmt.Sprintf("title: t\nreason: r\nservice: short\nwhere: labels.role == \"bulletin\"\ncount: %d\nedits:\n%s\nladder: {stages: [{hosts: all}], at_once: 99, soak: %ds}\n", hosts, connections, int(away.Seconds())-2))
 	r.approved(id)

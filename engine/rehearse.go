@@ -15,9 +15,14 @@ import (
 	"time"
 
 	"wladder/core/change"
+	"wladder/core/definition"
 	"wladder/core/expr"
+	"wladder/core/finding"
 	"wladder/core/ladder"
+	"wladder/core/plan"
 	"wladder/core/probe"
+	"wladder/core/render"
+	"wladder/core/secret"
 	"wladder/core/view"
 	"wladder/host"
 	"wladder/store"
@@ -27,16 +32,16 @@ import (
 type rehearsal struct {
 	*Engine
 	*store.Rehearsing
-	svc      *change.Service
+	svc      *definition.Service
 	spec     *change.Spec
-	findings []change.Finding // about the whole
+	findings []finding.Finding // about the whole
 	probes   []probe.Probe
 	secrets  map[string]string
 	carries  *expr.Program // which hosts carry the service
 }
 
-func veto(code, format string, args ...any) change.Finding {
-	return change.Finding{Level: change.VetoLevel, Code: code, Text: fmt.Sprintf(format, args...)}
+func veto(code, format string, args ...any) finding.Finding {
+	return finding.Finding{Level: finding.Veto, Code: code, Text: fmt.Sprintf(format, args...)}
 }
 
 // Rehearse begins a rehearsal of a change's newest revision. A server carries it
@@ -46,7 +51,7 @@ func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) err
 	if err != nil {
 		return err
 	}
-	spec, err := change.StoredSpec(fmt.Sprintf("change %d", changeID), revision.Names, []byte(revision.Source))
+	spec, err := change.Stored(fmt.Sprintf("change %d", changeID), revision.Names, []byte(revision.Source))
 	if err != nil {
 		return err
 	}
@@ -58,13 +63,13 @@ func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) err
 	if err != nil {
 		return err
 	}
-	svc, err := change.StoredService(spec.Service, version.Names, []byte(version.Source))
+	svc, err := definition.Stored(spec.Service, version.Names, []byte(version.Source))
 	if err != nil {
 		return err
 	}
 	t := store.Targets{Revision: revision.Number, ServiceDigest: version.Digest, Hosts: hosts}
 	var missing *store.NotFound
-	if _, t.Secrets, err = e.Store.Secrets(ctx, change.SecretNames(svc, spec)); errors.As(err, &missing) {
+	if _, t.Secrets, err = e.Store.Secrets(ctx, render.SecretNames(svc, spec)); errors.As(err, &missing) {
 		t.Findings = append(t.Findings, veto("no-secret", "%s; keep it first, with wladder secret", missing.What))
 	} else if err != nil {
 		return err
@@ -94,8 +99,8 @@ func (e *Engine) carryOut(stopping, mine context.Context, c *store.Rehearsing) {
 	if err == nil {
 		err = r.readAll(stopping, mine, hosts)
 	}
-	var leaves []change.Leaf
-	var head *change.Head
+	var leaves []plan.Leaf
+	var head *plan.Head
 	switch {
 	case errors.Is(err, errLeaving):
 		if err := e.Store.ReleaseRehearsal(mine, c); err != nil {
@@ -119,7 +124,7 @@ func (e *Engine) carryOut(stopping, mine context.Context, c *store.Rehearsing) {
 }
 
 func (r *rehearsal) prepare(ctx context.Context) (err error) {
-	if r.spec, err = change.StoredSpec(fmt.Sprintf("change %d", r.Change), r.Names, []byte(r.Source)); err != nil {
+	if r.spec, err = change.Stored(fmt.Sprintf("change %d", r.Change), r.Names, []byte(r.Source)); err != nil {
 		return err
 	}
 	if r.svc, err = r.service(ctx, r.spec.Service, r.ServiceDigest); err != nil {
@@ -190,7 +195,7 @@ func (r *rehearsal) readAll(stopping, mine context.Context, hosts []view.Host) e
 }
 
 // plan freezes what is to happen; none where something speaks against the whole.
-func (r *rehearsal) plan(ctx context.Context) (*change.Head, []change.Leaf, error) {
+func (r *rehearsal) plan(ctx context.Context) (*plan.Head, []plan.Leaf, error) {
 	var planned []store.Planned
 	if err := r.insist(ctx, "leaves", nil, func() (err error) { planned, err = r.Store.PlannedLeaves(ctx, r.ID); return err }); err != nil {
 		return nil, nil, err
@@ -205,7 +210,7 @@ func (r *rehearsal) plan(ctx context.Context) (*change.Head, []change.Leaf, erro
 	if err != nil {
 		return nil, nil, err
 	}
-	leaves, hosts := make([]change.Leaf, len(planned)), make([]expr.Host, len(planned))
+	leaves, hosts := make([]plan.Leaf, len(planned)), make([]expr.Host, len(planned))
 	for i, p := range planned {
 		if err := json.Unmarshal(p.Leaf, &leaves[i]); err != nil {
 			return nil, nil, err
@@ -221,14 +226,14 @@ func (r *rehearsal) plan(ctx context.Context) (*change.Head, []change.Leaf, erro
 	}
 	commands, inForce := r.svc.Commands, []probe.Probe(r.svc.InForce)
 	if commands == nil {
-		commands = map[string]change.Command{}
+		commands = map[string]definition.Command{}
 	}
 	if inForce == nil {
 		inForce = []probe.Probe{}
 	}
-	return &change.Head{
-		Version: change.PlanVersion, Change: r.Change, Revision: r.Revision, Hosts: len(leaves), Scripts: host.ScriptsDigest(), Policy: policy, Secrets: r.Secrets,
-		Parts: []change.Part{{
+	return &plan.Head{
+		Version: plan.Version, Change: r.Change, Revision: r.Revision, Hosts: len(leaves), Scripts: host.ScriptsDigest(), Policy: policy, Secrets: r.Secrets,
+		Parts: []plan.Part{{
 			Service: r.svc.Name, ServiceDigest: r.svc.Digest, Unit: r.svc.Unit, Trial: r.svc.Trial, InForce: inForce, Probes: r.probes, Commands: commands, Logs: r.svc.Logs,
 			FrontDoor: r.svc.FrontDoor, Settle: ladder.Span(r.svc.Settle), Guarded: r.svc.Guarded, Guard: r.guard(), Heaviest: r.svc.Acts[len(r.svc.Acts)-1],
 		}},
@@ -252,14 +257,14 @@ func (r *rehearsal) guard() ladder.Span {
 // finding of that host.
 func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
 	found.HostID, found.Host = h.ID, h.Name
-	var result change.Result
+	var result render.Result
 	defer func() {
 		if p := recover(); p != nil {
 			r.Log.Error("a panic over a rehearsal", "host", h.Name, "change", r.Change, "panic", fmt.Sprint(p), "trace", string(debug.Stack()))
 			found.Leaf, found.Contents = nil, nil
 			found.Findings = append(found.Findings, veto("failed", "this server made a mistake over this host; its log has the details"))
 		}
-		found.Group = change.GroupKey(found.Diff, found.Act, found.Findings)
+		found.Group = render.GroupKey(found.Diff, found.Act, found.Findings)
 	}()
 	if r.mishap != nil {
 		r.mishap(h.Name, "")
@@ -279,23 +284,23 @@ func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
 	if result.Vetoed() || len(result.Files) == 0 {
 		return found
 	}
-	part := change.LeafPart{Act: result.Act, Shown: result.Shown}
+	part := plan.LeafPart{Act: result.Act, Shown: result.Shown}
 	for _, f := range result.Files {
 		links := f.Found.Links
 		if f.Path == f.Found.Path {
 			links = nil // the link itself is what changes
 		}
-		part.Files = append(part.Files, change.LeafFile{
+		part.Files = append(part.Files, plan.LeafFile{
 			Key: f.Key, Path: f.Found.Path, Resolved: f.Path, Links: links, Format: f.Format,
 			Base: f.Base.Ref(r.Store.ContentID), Candidate: f.Candidate.Ref(r.Store.ContentID), Make: f.Make, Others: f.Others, Despite: r.svc.Files[f.Key].Despite,
 		})
-		for _, c := range []change.Copy{f.Base, f.Candidate} {
-			if c.Kind == change.Regular {
+		for _, c := range []plan.Copy{f.Base, f.Candidate} {
+			if c.Kind == plan.Regular {
 				found.Contents = append(found.Contents, c.Content)
 			}
 		}
 	}
-	leaf := change.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, Login: h.Login, Sudo: h.Sudo, HostKey: h.HostKey, Parts: []change.LeafPart{part}}
+	leaf := plan.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, Login: h.Login, Sudo: h.Sudo, HostKey: h.HostKey, Parts: []plan.LeafPart{part}}
 	if found.Leaf, err = json.Marshal(leaf); err != nil {
 		panic(err) // it holds nothing that JSON does not
 	}
@@ -303,9 +308,9 @@ func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
 }
 
 // hostFile gives a path as the host's scripts know it.
-func hostFile(path string, base, candidate change.Copy, m *change.Make, others, secrets map[string]string) host.File {
+func hostFile(path string, base, candidate plan.Copy, m *definition.Make, others, secrets map[string]string) host.File {
 	f := host.File{Path: path, Base: host.Stands(base), Candidate: host.Stands(candidate), Content: candidate.Content}
-	if candidate.Kind == change.Symlink {
+	if candidate.Kind == plan.Symlink {
 		f.Content = []byte(candidate.Target)
 	}
 	if m != nil {
@@ -319,7 +324,7 @@ func hostFile(path string, base, candidate change.Copy, m *change.Make, others, 
 
 // read does what needs the host: survey, collect, trial, and the probes as
 // they are before.
-func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (result change.Result, err error) {
+func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (result render.Result, err error) {
 	conn, err := r.Dialer.Connect(ctx, target(*h))
 	if err != nil {
 		return result, err
@@ -330,11 +335,11 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (
 	}
 	found.Traits = &h.Traits
 	if yes, err := r.carries.Bool(h.Expr().Vars()); err != nil || !yes {
-		result.Findings = []change.Finding{{Level: change.VetoLevel, Code: "not-carried", Text: "the definition of " + r.svc.Name + " says that this host does not carry it"}}
+		result.Findings = []finding.Finding{{Level: finding.Veto, Code: "not-carried", Text: "the definition of " + r.svc.Name + " says that this host does not carry it"}}
 		return result, err
 	}
 	var keys, paths []string
-	collected := map[string]change.Found{}
+	collected := map[string]render.Found{}
 	for key, f := range r.svc.Files {
 		if at := f.Path(h.Traits.Family); at != "" {
 			keys, paths = append(keys, key), append(paths, at)
@@ -347,8 +352,8 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (
 	for i, f := range all {
 		collected[keys[i]] = f
 	}
-	redactor := &change.Redactor{}
-	result = change.Render(r.svc, r.spec, change.Reading{Host: h.Expr(), Files: collected, Secrets: r.secrets, Redactor: redactor})
+	redactor := &secret.Redactor{}
+	result = render.Candidates(r.svc, r.spec, render.Reading{Host: h.Expr(), Files: collected, Secrets: r.secrets, Redactor: redactor})
 	if err := overruled(ctx, conn, r.svc, &result); err != nil {
 		return result, err
 	}
@@ -373,10 +378,10 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (
 	var replies []host.Reply
 	found.Probes, replies, err = ask.ask(ctx, probe.Earlier, r.probes, host.Question{Ask: probe.Ask{Kind: probe.Unit, Name: r.svc.Unit}})
 	if what := ill(found.Probes); what != "" {
-		result.Findings = append(result.Findings, change.Finding{Level: change.WarnLevel, Code: "ill-before", Text: what + ", before anything is changed"})
+		result.Findings = append(result.Findings, finding.Finding{Level: finding.Warn, Code: "ill-before", Text: what + ", before anything is changed"})
 	}
 	if len(replies) > 0 && (replies[0].State == "inactive" || replies[0].State == "failed") && len(result.Act.Commands) > 0 && len(files) > 0 {
-		result.Findings = append(result.Findings, change.Finding{Level: change.WarnLevel, Code: "not-running",
+		result.Findings = append(result.Findings, finding.Finding{Level: finding.Warn, Code: "not-running",
 			Text: fmt.Sprintf("%s does not run on this host now (%s); the act %s would start it", r.svc.Unit, replies[0].State, result.Act.Name)})
 	}
 	if err != nil {
@@ -414,8 +419,8 @@ func (r *rehearsal) unready(ctx context.Context, ask asker) (string, error) {
 const deepest = 5
 
 // overruled finds edits that do not count, since a setting elsewhere wins.
-func overruled(ctx context.Context, conn *host.Conn, svc *change.Service, result *change.Result) error {
-	for _, reach := range change.ReachOf(svc, result) {
+func overruled(ctx context.Context, conn *host.Conn, svc *definition.Service, result *render.Result) error {
+	for _, reach := range render.ReachOf(svc, result) {
 		for range deepest {
 			wants := reach.Wants()
 			if len(wants) == 0 {
@@ -436,8 +441,8 @@ func overruled(ctx context.Context, conn *host.Conn, svc *change.Service, result
 // make hosts look unlike: times, and process numbers as nginx writes them.
 var fleeting = regexp.MustCompile(`\d{4}[/-]\d{2}[/-]\d{2}[ T]\d{2}:\d{2}:\d{2}(\.\d+)?Z? ?|\b\d+#\d+: ?|\[\d+\]: `)
 
-func trialFinding(answer host.TrialAnswer, said string, command []string) (change.Finding, bool) {
-	f := change.Finding{Level: change.VetoLevel, Code: string(answer)}
+func trialFinding(answer host.TrialAnswer, said string, command []string) (finding.Finding, bool) {
+	f := finding.Finding{Level: finding.Veto, Code: string(answer)}
 	said = strings.TrimSpace(fleeting.ReplaceAllString(said, ""))
 	checker := path.Base(command[0])
 	switch answer {

@@ -10,10 +10,13 @@ import (
 	"strings"
 	"time"
 
-	"wladder/core/change"
 	"wladder/core/conf"
+	"wladder/core/definition"
 	"wladder/core/ladder"
+	"wladder/core/plan"
 	"wladder/core/probe"
+	"wladder/core/render"
+	"wladder/core/secret"
 	"wladder/core/view"
 	"wladder/host"
 	"wladder/store"
@@ -28,17 +31,17 @@ type hostRun struct {
 	taken          []view.StepTaken // that ended and are not written down yet
 	baseline       []probe.Verdict  // not written down yet
 
-	head  change.Head
-	part  change.Part
-	leaf  change.Leaf
-	mine  change.LeafPart // of part
+	head  plan.Head
+	part  plan.Part
+	leaf  plan.Leaf
+	mine  plan.LeafPart // of part
 	files []host.File
 	conn  *host.Conn
 	claim host.Claim
 
-	light, heaviest change.Act // with what unit files want
+	light, heaviest definition.Act // with what unit files want
 	secrets         map[string]string
-	redactor        *change.Redactor
+	redactor        *secret.Redactor
 	logs            *logBaseline
 	refuse, ignore  []*regexp.Regexp // of the plan's logs
 	door            *doorWatch
@@ -68,7 +71,7 @@ var errLeaving = errors.New("the server is told to end")
 // hostRun takes steps until the run ends, or the server is told to end (by
 // stopping), or has to let go at once (by mine).
 func (e *Engine) hostRun(stopping, mine context.Context, c *store.Claimed) {
-	r := &hostRun{Engine: e, Claimed: c, run: c.Run, stopping: stopping, redactor: &change.Redactor{}, claim: host.Claim{Fence: c.Fence, Run: fmt.Sprintf("run-%d", c.ID)}}
+	r := &hostRun{Engine: e, Claimed: c, run: c.Run, stopping: stopping, redactor: &secret.Redactor{}, claim: host.Claim{Fence: c.Fence, Run: fmt.Sprintf("run-%d", c.ID)}}
 	defer func() {
 		r.shut()
 		if r.conn != nil {
@@ -160,7 +163,7 @@ func (r *hostRun) write(ctx context.Context, begin bool) error {
 		for _, f := range r.mine.Files {
 			c := f.Candidate
 			content := c.Content
-			if c.Kind == change.Symlink {
+			if c.Kind == plan.Symlink {
 				content = c.Target
 			}
 			p.Placed = append(p.Placed, store.Placed{Path: f.Resolved, Kind: string(c.Kind), Content: content})
@@ -260,11 +263,11 @@ func (r *hostRun) try(mine context.Context, prepared error) (e ladder.Event, err
 // this host's leaf.
 func (r *hostRun) prepare(ctx context.Context) error {
 	get := func(what string, f func() error) error { return r.insist(ctx, what, nil, f) }
-	var plan *store.Plan
-	err := get("a plan", func() (err error) { plan, err = r.Store.Plan(ctx, r.Plan); return err })
+	var whole *store.Plan
+	err := get("a plan", func() (err error) { whole, err = r.Store.Plan(ctx, r.Plan); return err })
 	if err == nil {
-		r.head = plan.Head
-		err = get("a leaf", func() (err error) { r.leaf, err = r.Store.Leaf(ctx, plan, r.HostID); return err })
+		r.head = whole.Head
+		err = get("a leaf", func() (err error) { r.leaf, err = r.Store.Leaf(ctx, whole, r.HostID); return err })
 	}
 	if err != nil {
 		return err
@@ -293,7 +296,7 @@ func (r *hostRun) prepare(ctx context.Context) error {
 	}
 	r.light, r.heaviest = r.mine.Act, r.part.Heaviest
 	for _, f := range r.mine.Files {
-		var base, candidate change.Copy
+		var base, candidate plan.Copy
 		if err := get("contents", func() (err error) {
 			if base, err = r.copy(ctx, f.Base); err == nil {
 				candidate, err = r.copy(ctx, f.Candidate)
@@ -304,15 +307,15 @@ func (r *hostRun) prepare(ctx context.Context) error {
 		}
 		for _, c := range [][]byte{base.Content, candidate.Content} {
 			doc, _ := conf.Parse(f.Path, f.Format, c) // nil where it is none
-			r.redactor.AddFile(svc, f.Key, c, doc)
+			r.redactor.AddFile(svc.Secrets(f.Key), c, doc)
 		}
 		for _, l := range f.Links { // the way to the file is held as it is
-			way := host.Stands(change.Copy{Kind: change.Symlink, Target: l.Target})
+			way := host.Stands(plan.Copy{Kind: plan.Symlink, Target: l.Target})
 			r.files = append(r.files, host.File{Path: l.Path, Base: way, Candidate: way})
 		}
 		r.files = append(r.files, hostFile(f.Resolved, base, candidate, f.Make, f.Others, r.secrets))
 	}
-	if slices.ContainsFunc(r.mine.Files, func(f change.LeafFile) bool { return host.UnitFile(f.Resolved) }) {
+	if slices.ContainsFunc(r.mine.Files, func(f plan.LeafFile) bool { return host.UnitFile(f.Resolved) }) {
 		r.light, r.heaviest = reloading(r.light), reloading(r.heaviest)
 	}
 	r.run.Places = slices.ContainsFunc(r.files, func(f host.File) bool { return f.Base != f.Candidate })
@@ -321,15 +324,15 @@ func (r *hostRun) prepare(ctx context.Context) error {
 }
 
 // reloading has systemd read its unit files before an act.
-func reloading(a change.Act) change.Act {
+func reloading(a definition.Act) definition.Act {
 	a.Commands = append([][]string{{"systemctl", "daemon-reload"}}, a.Commands...)
 	return a
 }
 
-func (r *hostRun) copy(ctx context.Context, ref change.CopyRef) (change.Copy, error) {
-	c := change.Copy{Kind: ref.Kind, Owner: ref.Owner, Group: ref.Group, Mode: ref.Mode, Target: ref.Target}
+func (r *hostRun) copy(ctx context.Context, ref plan.CopyRef) (plan.Copy, error) {
+	c := plan.Copy{Kind: ref.Kind, Owner: ref.Owner, Group: ref.Group, Mode: ref.Mode, Target: ref.Target}
 	var err error
-	if c.Kind == change.Regular {
+	if c.Kind == plan.Regular {
 		c.Content, err = r.Store.Content(ctx, ref.Content)
 	}
 	return c, err
@@ -538,7 +541,7 @@ func summary(verdicts []probe.Verdict) string {
 }
 
 // collect reads the run's paths and calls check for each.
-func (r *hostRun) collect(ctx context.Context, check func(change.LeafFile, change.Found, change.Copy) string) (result, error) {
+func (r *hostRun) collect(ctx context.Context, check func(plan.LeafFile, render.Found, plan.Copy) string) (result, error) {
 	var paths []string
 	for _, f := range r.mine.Files {
 		paths = append(paths, f.Path)
@@ -561,21 +564,21 @@ func (r *hostRun) collect(ctx context.Context, check func(change.LeafFile, chang
 }
 
 func (r *hostRun) recheck(ctx context.Context) (result, error) {
-	return r.collect(ctx, func(leaf change.LeafFile, f change.Found, now change.Copy) string {
+	return r.collect(ctx, func(leaf plan.LeafFile, f render.Found, now plan.Copy) string {
 		was := leaf.Base
 		switch {
 		case f.Resolved != leaf.Resolved && leaf.Resolved != leaf.Path || len(leaf.Links) > 0 && !slices.Equal(f.Links, leaf.Links):
 			return "leads to " + f.Resolved + " now; at the rehearsal it led to " + leaf.Resolved
-		case now.Kind == change.Absent && was.Kind != change.Absent:
+		case now.Kind == plan.Absent && was.Kind != plan.Absent:
 			return "is gone since the rehearsal"
 		case now.Kind != was.Kind:
 			return fmt.Sprintf("is %s now; at the rehearsal it was %s", now.Kind, was.Kind)
-		case now.Target != was.Target || was.Kind == change.Regular && r.Store.ContentID(now.Content) != was.Content:
+		case now.Target != was.Target || was.Kind == plan.Regular && r.Store.ContentID(now.Content) != was.Content:
 			return "was edited since the rehearsal; rehearse again to see what it says now"
-		case was.Kind == change.Regular && (now.Owner != was.Owner || now.Group != was.Group || now.Mode != was.Mode):
+		case was.Kind == plan.Regular && (now.Owner != was.Owner || now.Group != was.Group || now.Mode != was.Mode):
 			return fmt.Sprintf("has owner %s, group %s, mode %s now; at the rehearsal it had %s, %s, %s", now.Owner, now.Group, now.Mode, was.Owner, was.Group, was.Mode)
 		}
-		if text := change.Blocked(f, leaf.Despite); text != "" {
+		if text := render.Blocked(f, leaf.Despite); text != "" {
 			return "cannot be replaced now: " + text
 		}
 		return ""

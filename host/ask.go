@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"wladder/core/change"
+	"wladder/core/definition"
 	"wladder/core/ladder"
 	"wladder/core/probe"
 )
@@ -97,12 +97,12 @@ type Journal struct {
 // Question is one put to the host itself.
 type Question struct {
 	probe.Ask
-	Command  change.Command // of kind command
-	Journal  string         // instead: the unit whose journal is read …
-	Since    string         // … since this cursor; empty: of the last ten minutes
-	Severity string         // … as severe as this, in the words of journalctl(1)
-	Pattern  string         // … or that this fits; empty: none
-	Guard    bool           // instead: how the run's guard stands
+	Command  definition.Command // of kind command
+	Journal  string             // instead: the unit whose journal is read …
+	Since    string             // … since this cursor; empty: of the last ten minutes
+	Severity string             // … as severe as this, in the words of journalctl(1)
+	Pattern  string             // … or that this fits; empty: none
+	Guard    bool               // instead: how the run's guard stands
 }
 
 func (q Question) words() []string {

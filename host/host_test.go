@@ -17,9 +17,12 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"wladder/core/change"
+	"wladder/core/definition"
 	"wladder/core/ladder"
+	"wladder/core/plan"
 	"wladder/core/probe"
+	"wladder/core/render"
+	"wladder/core/written"
 	"wladder/standin"
 )
 
@@ -60,13 +63,13 @@ func startHost(t *testing.T, address string) (*standin.Host, *Conn, Target) {
 }
 
 // regular is a file of root's.
-func regular(text string) change.Copy {
-	return change.Copy{Kind: change.Regular, Content: []byte(text), Owner: "root", Group: "root", Mode: "644"}
+func regular(text string) plan.Copy {
+	return plan.Copy{Kind: plan.Regular, Content: []byte(text), Owner: "root", Group: "root", Mode: "644"}
 }
 
-func from(path string, base, candidate change.Copy) File {
+func from(path string, base, candidate plan.Copy) File {
 	content := candidate.Content
-	if candidate.Kind == change.Symlink {
+	if candidate.Kind == plan.Symlink {
 		content = []byte(candidate.Target)
 	}
 	return File{Path: path, Base: Stands(base), Candidate: Stands(candidate), Content: content}
@@ -90,7 +93,7 @@ func armed(t *testing.T, conn *Conn, claim Claim, after time.Duration, files []F
 	}
 }
 
-var reload = change.Act{Name: "reload", Commands: [][]string{{"systemctl", "reload", "nginx.service"}}, Timeout: change.Duration(10 * time.Second)}
+var reload = definition.Act{Name: "reload", Commands: [][]string{{"systemctl", "reload", "nginx.service"}}, Timeout: written.Duration(10 * time.Second)}
 
 func TestHostRun(t *testing.T) {
 	h, conn, _ := startHost(t, "127.19.0.1:2222")
@@ -110,7 +113,7 @@ func TestHostRun(t *testing.T) {
 	newText := strings.Replace(oldText, "512", "2048", 1)
 	f, claim := file(conf, oldText, newText), Claim{7, "run-1"}
 	trial := func(text string) (TrialAnswer, string) {
-		result, said, err := conn.Trial(ctx, []File{file(conf, oldText, text)}, change.Trial{Command: []string{"nginx", "-t"}, Covers: []string{"/run", "/var/log"}}, nil)
+		result, said, err := conn.Trial(ctx, []File{file(conf, oldText, text)}, definition.Trial{Command: []string{"nginx", "-t"}, Covers: []string{"/run", "/var/log"}}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -129,9 +132,9 @@ func TestHostRun(t *testing.T) {
 	// A set over two directories: changed, new in a directory that is made, a
 	// link, one gone.
 	set := []File{
-		from("/etc/wide/deep/new.conf", change.Copy{Kind: change.Absent}, change.Copy{Kind: change.Regular, Content: []byte("n\n"), Owner: "root", Group: "adm", Mode: "640"}),
-		f, from("/etc/nginx/enabled", change.Copy{Kind: change.Absent}, change.Copy{Kind: change.Symlink, Target: "nginx.conf"}),
-		from(dangerous, regular("a 1;\n"), change.Copy{Kind: change.Absent}),
+		from("/etc/wide/deep/new.conf", plan.Copy{Kind: plan.Absent}, plan.Copy{Kind: plan.Regular, Content: []byte("n\n"), Owner: "root", Group: "adm", Mode: "640"}),
+		f, from("/etc/nginx/enabled", plan.Copy{Kind: plan.Absent}, plan.Copy{Kind: plan.Symlink, Target: "nginx.conf"}),
+		from(dangerous, regular("a 1;\n"), plan.Copy{Kind: plan.Absent}),
 	}
 	armed(t, conn, claim, time.Minute, set)
 	var fenced *Fenced
@@ -399,16 +402,16 @@ func TestScriptsOnRealFiles(t *testing.T) {
 				}
 				return regexp.MustCompile(`(?m)^(.* d \d+ \S+ \d+ ).*$`).ReplaceAllString(string(out), "$1") // a directory's time moves
 			}
-			old := change.Copy{Kind: change.Regular, Content: []byte("old\n"), Owner: "www-data", Group: "adm", Mode: "640"}
-			changed, absent := old, change.Copy{Kind: change.Absent}
+			old := plan.Copy{Kind: plan.Regular, Content: []byte("old\n"), Owner: "www-data", Group: "adm", Mode: "640"}
+			changed, absent := old, plan.Copy{Kind: plan.Absent}
 			changed.Content, changed.Mode = []byte("new\n"), "600"
 			set := []File{
-				from(dir+"/etc/sub/dir/new", absent, change.Copy{Kind: change.Regular, Content: []byte("n\n"), Owner: "root", Group: "www-data", Mode: "4750"}),
+				from(dir+"/etc/sub/dir/new", absent, plan.Copy{Kind: plan.Regular, Content: []byte("n\n"), Owner: "root", Group: "www-data", Mode: "4750"}),
 				from(path, old, changed),
-				from(at+"/link", change.Copy{Kind: change.Symlink, Target: "a\nb.conf"}, change.Copy{Kind: change.Symlink, Target: "gone"}),
-				from(at+"/other", absent, change.Copy{Kind: change.Symlink, Target: "a\nb.conf"}),
-				from(at+"/gone", change.Copy{Kind: change.Regular, Content: []byte("gone\n"), Owner: "root", Group: "root", Mode: "600"}, absent),
-				{Path: dir + "/etc/made.key", Base: "none", Candidate: "made:440:root:adm", Make: &change.Make{Command: []string{"sh", "-c", `cat "$2" >"$1"; echo made >>"$1"`, "x", "{path}", "{secret:pass}"}}, Secrets: map[string]string{"pass": "hidden"}},
+				from(at+"/link", plan.Copy{Kind: plan.Symlink, Target: "a\nb.conf"}, plan.Copy{Kind: plan.Symlink, Target: "gone"}),
+				from(at+"/other", absent, plan.Copy{Kind: plan.Symlink, Target: "a\nb.conf"}),
+				from(at+"/gone", plan.Copy{Kind: plan.Regular, Content: []byte("gone\n"), Owner: "root", Group: "root", Mode: "600"}, absent),
+				{Path: dir + "/etc/made.key", Base: "none", Candidate: "made:440:root:adm", Make: &definition.Make{Command: []string{"sh", "-c", `cat "$2" >"$1"; echo made >>"$1"`, "x", "{path}", "{secret:pass}"}}, Secrets: map[string]string{"pass": "hidden"}},
 			}
 			before := state()
 			if out := run("collect", nil, path, at+"/link", dir+"/etc/sub/dir/new"); strings.Count(out, `"mode":"640"`) != 2 || !strings.Contains(out, "no-directory") {
@@ -467,7 +470,7 @@ func TestScriptsOnRealFiles(t *testing.T) {
 			same := func(what string) {
 				t.Helper()
 				if now := state(); now != before {
-					t.Errorf("%s: not as before:\n%s", what, change.Unified("state", []byte(before), []byte(now)))
+					t.Errorf("%s: not as before:\n%s", what, render.Unified("state", []byte(before), []byte(now)))
 				}
 			}
 			same("restored")

@@ -12,9 +12,12 @@ import (
 	"strings"
 	"time"
 
-	"wladder/core/change"
+	"wladder/core/definition"
 	"wladder/core/expr"
+	"wladder/core/finding"
 	"wladder/core/ladder"
+	"wladder/core/plan"
+	"wladder/core/render"
 )
 
 // File is one path that an operation concerns: how it stands and how it is to
@@ -24,21 +27,21 @@ type File struct {
 	Base      string
 	Candidate string
 	Content   []byte            // of the candidate: a file's, or a link's text
-	Make      *change.Make      // what makes a candidate on the host
+	Make      *definition.Make  // what makes a candidate on the host
 	Others    map[string]string // where other files are that it refers to, by key
 	Secrets   map[string]string // that it wants, by name
 }
 
 // Stands says in one word how a copy stands, as the scripts do: none,
 // file:SHA256:MODE:OWNER:GROUP, link:SHA256 or made:MODE:OWNER:GROUP.
-func Stands(c change.Copy) string {
+func Stands(c plan.Copy) string {
 	meta := c.Mode + ":" + c.Owner + ":" + c.Group
 	switch c.Kind {
-	case change.Regular:
+	case plan.Regular:
 		return "file:" + Hash(c.Content) + ":" + meta
-	case change.Symlink:
+	case plan.Symlink:
 		return "link:" + Hash([]byte(c.Target))
-	case change.Made:
+	case plan.Made:
 		return "made:" + meta
 	}
 	return "none"
@@ -97,23 +100,23 @@ func (c *Conn) Survey(ctx context.Context) (expr.Traits, error) {
 }
 
 // Collect reads paths with all that a replacement must keep, in the order asked.
-func (c *Conn) Collect(ctx context.Context, paths []string) ([]change.Found, error) {
+func (c *Conn) Collect(ctx context.Context, paths []string) ([]render.Found, error) {
 	all, err := c.run(ctx, "collect", nil, paths...)
 	if err != nil {
 		return nil, err
 	}
-	found := make([]change.Found, 0, len(all))
+	found := make([]render.Found, 0, len(all))
 	for _, a := range all {
 		missing, _ := a["missing"].(bool)
-		f := change.Found{
+		f := render.Found{
 			Path: a.text("path"), Resolved: a.text("resolved"), Missing: missing, Kind: a.text("kind"),
 			Owner: a.text("owner"), Group: a.text("group"), Mode: a.word("mode"), Content: []byte(a.text("content")),
 		}
 		for _, p := range a.pairs("links") {
-			f.Links = append(f.Links, change.Link{Path: decode(p[0]), Target: decode(p[1])})
+			f.Links = append(f.Links, plan.Link{Path: decode(p[0]), Target: decode(p[1])})
 		}
 		for _, p := range a.pairs("hazards") {
-			f.Hazards = append(f.Hazards, change.Hazard{Code: p[0], Detail: decode(p[1])})
+			f.Hazards = append(f.Hazards, finding.Hazard{Code: p[0], Detail: decode(p[1])})
 		}
 		found = append(found, f)
 	}
@@ -125,17 +128,17 @@ func (c *Conn) Collect(ctx context.Context, paths []string) ([]change.Found, err
 
 // Gather reads the files that patterns of file names mean; what is too long or
 // too many comes without its content.
-func (c *Conn) Gather(ctx context.Context, patterns []string) ([]change.Gathered, error) {
+func (c *Conn) Gather(ctx context.Context, patterns []string) ([]render.Gathered, error) {
 	all, err := c.run(ctx, "surroundings", nil, patterns...)
 	if err != nil {
 		return nil, err
 	}
-	files := make([]change.Gathered, 0, len(all))
+	files := make([]render.Gathered, 0, len(all))
 	for _, a := range all {
 		if a.has("left") {
 			continue
 		}
-		f := change.Gathered{Path: a.text("path"), Resolved: a.text("resolved")}
+		f := render.Gathered{Path: a.text("path"), Resolved: a.text("resolved")}
 		if _, ok := a["content"].(string); ok {
 			f.Content, f.Read = []byte(a.text("content")), true
 		}
@@ -302,7 +305,7 @@ const (
 
 // Act has the service take its files up; heaviest is used where the unit is
 // not active. A non-zero exit is an error; exit 0 proves nothing yet.
-func (c *Conn) Act(ctx context.Context, claim Claim, label, unit string, act, heaviest change.Act) error {
+func (c *Conn) Act(ctx context.Context, claim Claim, label, unit string, act, heaviest definition.Act) error {
 	timeout := max(time.Duration(act.Timeout), time.Duration(heaviest.Timeout))
 	args := claim.args(label, unit, strconv.Itoa(int(timeout.Seconds())), lines(act.Commands), lines(heaviest.Commands))
 	ctx, cancel := context.WithTimeout(ctx, timeout+75*time.Second)
@@ -319,7 +322,7 @@ func (c *Conn) Act(ctx context.Context, claim Claim, label, unit string, act, he
 
 // Arm has the host undo the run by itself after a time, or at its next boot,
 // unless it is disarmed before; how says by what: timer or detached.
-func (c *Conn) Arm(ctx context.Context, claim Claim, after time.Duration, unit string, act, heaviest change.Act, files []File) (how string, err error) {
+func (c *Conn) Arm(ctx context.Context, claim Claim, after time.Duration, unit string, act, heaviest definition.Act, files []File) (how string, err error) {
 	var set strings.Builder
 	for _, f := range files {
 		fmt.Fprintf(&set, "%s %s %s\n", line([]string{f.Path}), f.Base, f.Candidate)

@@ -6,7 +6,7 @@ import (
 	"strconv"
 	"strings"
 
-	"wladder/core/change"
+	"wladder/core/definition"
 )
 
 // TrialAnswer is what a checker says of the candidate.
@@ -23,7 +23,7 @@ const (
 
 // Trial has the service's checker look at the candidates where they would be;
 // output is what the checker said, or the line that its dump lacks.
-func (c *Conn) Trial(ctx context.Context, files []File, t change.Trial, shown []string) (result TrialAnswer, output string, err error) {
+func (c *Conn) Trial(ctx context.Context, files []File, t definition.Trial, shown []string) (result TrialAnswer, output string, err error) {
 	name, net, caps := "trial", "own", ""
 	for _, grant := range t.Grants {
 		if grant == "network" {

@@ -10,8 +10,10 @@ import (
 	"testing"
 	"time"
 
-	"wladder/core/change"
+	"wladder/core/definition"
 	"wladder/core/ladder"
+	"wladder/core/plan"
+	"wladder/core/written"
 	"wladder/host"
 )
 
@@ -19,13 +21,13 @@ const headerPath = "/etc/nginx/conf.d/lab.conf"
 
 // header is a file whose value nginx says in its answers: what the process
 // works with shows from outside.
-func header(value string) change.Copy {
+func header(value string) plan.Copy {
 	text := fmt.Sprintf("server { listen 8088; location / { add_header X-Lab %s; return 200 ok; } }\n", value)
-	return change.Copy{Kind: change.Regular, Content: []byte(text), Owner: "root", Group: "adm", Mode: "640"}
+	return plan.Copy{Kind: plan.Regular, Content: []byte(text), Owner: "root", Group: "adm", Mode: "640"}
 }
 
-var reload = change.Act{Name: "reload", Commands: [][]string{{"systemctl", "reload", "nginx.service"}}, Timeout: change.Duration(20 * time.Second)}
-var restart = change.Act{Name: "restart", Commands: [][]string{{"systemctl", "restart", "nginx.service"}}, Timeout: change.Duration(20 * time.Second)}
+var reload = definition.Act{Name: "reload", Commands: [][]string{{"systemctl", "reload", "nginx.service"}}, Timeout: written.Duration(20 * time.Second)}
+var restart = definition.Act{Name: "restart", Commands: [][]string{{"systemctl", "restart", "nginx.service"}}, Timeout: written.Duration(20 * time.Second)}
 
 // prepared has nginx running with the old header, and gives the set of paths
 // that a change would place: one changed, one new in a new directory, one gone.
@@ -34,9 +36,9 @@ func prepared(t *testing.T, n int) []host.File {
 	on(t, n, fmt.Sprintf("cat >%[1]s <<'END'\n%[2]sEND\nchmod 640 %[1]s; chgrp adm %[1]s; rm -rf /etc/nginx/more /etc/nginx/.wladder*; echo gone >/etc/nginx/gone; systemctl enable -q --now nginx; systemctl restart nginx", headerPath, old.Content))
 	changed := header("new")
 	return []host.File{
-		{Path: "/etc/nginx/more/new.txt", Base: "none", Candidate: host.Stands(change.Copy{Kind: change.Regular, Content: []byte("n\n"), Owner: "root", Group: "root", Mode: "644"}), Content: []byte("n\n")},
+		{Path: "/etc/nginx/more/new.txt", Base: "none", Candidate: host.Stands(plan.Copy{Kind: plan.Regular, Content: []byte("n\n"), Owner: "root", Group: "root", Mode: "644"}), Content: []byte("n\n")},
 		{Path: headerPath, Base: host.Stands(old), Candidate: host.Stands(changed), Content: changed.Content},
-		{Path: "/etc/nginx/gone", Base: host.Stands(change.Copy{Kind: change.Regular, Content: []byte("gone\n"), Owner: "root", Group: "root", Mode: "644"}), Candidate: "none"},
+		{Path: "/etc/nginx/gone", Base: host.Stands(plan.Copy{Kind: plan.Regular, Content: []byte("gone\n"), Owner: "root", Group: "root", Mode: "644"}), Candidate: "none"},
 	}
 }
 

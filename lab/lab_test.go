@@ -23,7 +23,9 @@ import (
 	// taken from the test cache when one of these has changed.
 	_ "wladder/api"
 	"wladder/core/change"
+	"wladder/core/definition"
 	"wladder/core/ladder"
+	"wladder/core/render"
 	"wladder/core/view"
 	"wladder/engine"
 	"wladder/host"
@@ -216,7 +218,7 @@ func (r *rig) start() {
 
 func (r *rig) define(text string) {
 	r.Helper()
-	svc, err := change.ParseService("definition", []byte(text))
+	svc, err := definition.Parse("definition", []byte(text))
 	if err == nil {
 		_, err = r.store.LoadService(r.Context(), "ada", svc)
 	}
@@ -277,7 +279,7 @@ func (r *rig) draft(service, edits, rest string) (*view.ChangeDetail, int64) {
 	if !strings.Contains(rest, "ladder:") {
 		rest += "\nladder: " + quick
 	}
-	spec, err := change.ParseSpec("change", fmt.Appendf(nil, "title: t\nreason: r\nservice: %s\nedits:\n%s\n%s\n", service, edits, rest))
+	spec, err := change.Parse("change", fmt.Appendf(nil, "title: t\nreason: r\nservice: %s\nedits:\n%s\n%s\n", service, edits, rest))
 	if err != nil {
 		r.Fatal(err)
 	}
@@ -384,5 +386,5 @@ func (r *rig) wants(d *view.ChangeDetail, n int, state ladder.RunState, why stri
 }
 
 func difference(a, b string) string {
-	return change.Unified("host", []byte(a), []byte(b))
+	return render.Unified("host", []byte(a), []byte(b))
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"wladder/core/change"
+	"wladder/core/written"
 )
 
 func subject(id int64) string { return fmt.Sprintf("change/%d", id) }
@@ -62,7 +63,7 @@ func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.
 				return err
 			}
 		}
-		if _, err := tx.Exec(ctx, `insert into revisions (change, number, source, names, author) values ($1, $2, $3, $4, $5)`, id, number, string(spec.Source), change.Names, actor); err != nil {
+		if _, err := tx.Exec(ctx, `insert into revisions (change, number, source, names, author) values ($1, $2, $3, $4, $5)`, id, number, string(spec.Source), written.Names, actor); err != nil {
 			return err
 		}
 		return s.happened(ctx, tx, actor, "change.drafted", id, subject(id), map[string]any{"title": spec.Title, "revision": number})

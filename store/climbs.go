@@ -11,6 +11,7 @@ import (
 
 	"wladder/core/change"
 	"wladder/core/ladder"
+	"wladder/core/plan"
 	"wladder/core/view"
 )
 
@@ -32,11 +33,11 @@ func approved(ctx context.Context, tx pgx.Tx, id int64, digest string) error {
 
 // otherScripts tells that a plan was approved with other host scripts than
 // this server would send, or in another format than it carries out.
-func otherScripts(head change.Head, scripts string) error {
+func otherScripts(head plan.Head, scripts string) error {
 	switch {
 	case head.Scripts != scripts:
 		return conflict("this server's host scripts are not those of the approved plan (it was upgraded since); rehearse the change and have it approved again")
-	case head.Version != change.PlanVersion:
+	case head.Version != plan.Version:
 		return conflict("the approved plan is of version %d, which this server shows and finishes, but starts no host of; rehearse the change and have it approved again", head.Version)
 	}
 	return nil

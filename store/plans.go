@@ -7,17 +7,17 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"wladder/core/change"
+	"wladder/core/plan"
 )
 
 // Plan is a stored plan that was held against its digest.
 type Plan struct {
 	ID     int64
 	Digest string
-	Head   change.Head
+	Head   plan.Head
 
-	leaves map[int64]string      // digests by host
-	old    map[int64]change.Leaf // of version 1, whose leaves have no digests
+	leaves map[int64]string    // digests by host
+	old    map[int64]plan.Leaf // of version 1, whose leaves have no digests
 }
 
 // plansKept is how many plans a process keeps: those that climb, and those that
@@ -60,23 +60,23 @@ func readPlan(ctx context.Context, q querier, id int64) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Plan{ID: id, Digest: row.Digest, leaves: map[int64]string{}, old: map[int64]change.Leaf{}}
+	p := &Plan{ID: id, Digest: row.Digest, leaves: map[int64]string{}, old: map[int64]plan.Leaf{}}
 	altered := conflict("the stored plan is not the one with digest %.12s; nothing is carried out", row.Digest)
 	switch {
 	case row.Version == 1:
-		if change.DigestOf([]byte(row.Head)) != row.Digest {
+		if plan.DigestOf([]byte(row.Head)) != row.Digest {
 			return nil, altered
 		}
-		var leaves []change.Leaf
-		if p.Head, leaves, err = change.DecodePlanV1([]byte(row.Head)); err != nil {
+		var leaves []plan.Leaf
+		if p.Head, leaves, err = plan.DecodeV1([]byte(row.Head)); err != nil {
 			return nil, err
 		}
 		for _, l := range leaves {
 			p.old[l.HostID] = l
 		}
 		return p, nil
-	case row.Version > change.PlanVersion:
-		return nil, conflict("the plan %.12s is of version %d; this server reads up to %d. Upgrade it", row.Digest, row.Version, change.PlanVersion)
+	case row.Version > plan.Version:
+		return nil, conflict("the plan %.12s is of version %d; this server reads up to %d. Upgrade it", row.Digest, row.Version, plan.Version)
 	}
 	rows, err := many[struct {
 		HostID int64
@@ -89,10 +89,10 @@ func readPlan(ctx context.Context, q querier, id int64) (*Plan, error) {
 	for i, r := range rows {
 		digests[i], p.leaves[r.HostID] = r.Digest, r.Digest
 	}
-	if change.PlanDigest([]byte(row.Head), digests) != row.Digest {
+	if plan.Digest([]byte(row.Head), digests) != row.Digest {
 		return nil, altered
 	}
-	p.Head, err = change.DecodeHead(row.Version, []byte(row.Head))
+	p.Head, err = plan.DecodeHead(row.Version, []byte(row.Head))
 	return p, err
 }
 
@@ -103,7 +103,7 @@ func (p *Plan) has(hostID int64) bool {
 }
 
 // Leaf gives one host's part of a plan, held against the plan's digest.
-func (s *Store) Leaf(ctx context.Context, p *Plan, hostID int64) (leaf change.Leaf, err error) {
+func (s *Store) Leaf(ctx context.Context, p *Plan, hostID int64) (leaf plan.Leaf, err error) {
 	if l, ok := p.old[hostID]; ok {
 		return l, nil
 	}
@@ -115,27 +115,27 @@ func (s *Store) Leaf(ctx context.Context, p *Plan, hostID int64) (leaf change.Le
 	if err := s.pool.QueryRow(ctx, `select body from leaves where plan = $1 and host_id = $2`, p.ID, hostID).Scan(&body); err != nil {
 		return leaf, err
 	}
-	if change.DigestOf([]byte(body)) != digest {
+	if plan.DigestOf([]byte(body)) != digest {
 		return leaf, conflict("the stored leaf of a host is not the one that was approved; nothing is carried out there")
 	}
 	return leaf, json.Unmarshal([]byte(body), &leaf)
 }
 
 // keepPlan stores a plan.
-func keepPlan(ctx context.Context, tx pgx.Tx, head change.Head, leaves []change.Leaf) (id int64, digest string, err error) {
-	_, stored, err := change.Frozen(head)
+func keepPlan(ctx context.Context, tx pgx.Tx, head plan.Head, leaves []plan.Leaf) (id int64, digest string, err error) {
+	_, stored, err := plan.Frozen(head)
 	if err != nil {
 		return 0, "", err
 	}
 	rows, digests := make([][]any, len(leaves)), make([]string, len(leaves))
 	for i, l := range leaves {
-		d, body, err := change.Frozen(l)
+		d, body, err := plan.Frozen(l)
 		if err != nil {
 			return 0, "", err
 		}
 		rows[i], digests[i] = []any{int64(0), i, l.HostID, l.Stage, d, string(body)}, d
 	}
-	digest = change.PlanDigest(stored, digests)
+	digest = plan.Digest(stored, digests)
 	if err := tx.QueryRow(ctx, `insert into plans (change, revision, version, digest, head, hosts) values ($1, $2, $3, $4, $5, $6) returning id`,
 		head.Change, head.Revision, head.Version, digest, string(stored), len(leaves)).Scan(&id); err != nil {
 		return 0, "", err

@@ -8,6 +8,8 @@ import (
 
 	"wladder/core/change"
 	"wladder/core/expr"
+	"wladder/core/finding"
+	"wladder/core/plan"
 	"wladder/core/view"
 )
 
@@ -17,7 +19,7 @@ type Targets struct {
 	Revision      int
 	ServiceDigest string
 	Secrets       map[string]int // versions by name
-	Findings      []change.Finding
+	Findings      []finding.Finding
 	Hosts         []view.Host
 }
 
@@ -43,7 +45,7 @@ func (s *Store) BeginRehearsal(ctx context.Context, actor string, id int64, t Ta
 			return conflict("change %d was edited meanwhile; rehearse it again", id)
 		}
 		if _, err := tx.Exec(ctx, `update rehearsals set ended_at = now(), fence = fence + 1, findings = $2 where change = $1 and ended_at is null`, id,
-			[]change.Finding{{Level: change.VetoLevel, Code: "begun-anew", Text: "somebody began another rehearsal of this change; this one ended there"}}); err != nil {
+			[]finding.Finding{{Level: finding.Veto, Code: "begun-anew", Text: "somebody began another rehearsal of this change; this one ended there"}}); err != nil {
 			return err
 		}
 		if err := tx.QueryRow(ctx, `insert into rehearsals (change, revision, started_by, hosts, service_digest, secrets, findings) values ($1, $2, $3, $4, $5, $6, $7) returning id`,
@@ -68,7 +70,7 @@ type Rehearsing struct {
 	Names         int    // in which it is written
 	ServiceDigest string
 	Secrets       map[string]int
-	Findings      []change.Finding
+	Findings      []finding.Finding
 	Fence         int64
 	lease         time.Duration
 }
@@ -80,7 +82,7 @@ func (s *Store) ClaimRehearsals(ctx context.Context, me Server, limit int, held 
 		Revision, Names                  int
 		StartedBy, Source, ServiceDigest string
 		Secrets                          map[string]int
-		Findings                         []change.Finding
+		Findings                         []finding.Finding
 	}
 	rows, err := many[row](ctx, s.pool, `with free as (select id from rehearsals where ended_at is null and lease_until < now() and id <> all($4::bigint[]) order by id limit $3 for update skip locked),
 		claimed as (update rehearsals r set owner = $1, lease_until = now() + $2, fence = fence + 1 from free where r.id = free.id returning r.*)
@@ -182,7 +184,7 @@ func (s *Store) PlannedLeaves(ctx context.Context, rehearsal int64) ([]Planned, 
 }
 
 // EndRehearsal keeps the outcome; a nil head leaves the change a draft.
-func (s *Store) EndRehearsal(ctx context.Context, r *Rehearsing, findings []change.Finding, head *change.Head, leaves []change.Leaf) error {
+func (s *Store) EndRehearsal(ctx context.Context, r *Rehearsing, findings []finding.Finding, head *plan.Head, leaves []plan.Leaf) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {
 		c, err := lockChange(ctx, tx, r.Change)
 		if err != nil {
@@ -193,7 +195,7 @@ func (s *Store) EndRehearsal(ctx context.Context, r *Rehearsing, findings []chan
 		}
 		if head != nil && head.Revision != c.Revision {
 			head = nil
-			findings = append(findings, change.Finding{Level: change.VetoLevel, Code: "edited", Text: "the change was edited while it was rehearsed; rehearse it again"})
+			findings = append(findings, finding.Finding{Level: finding.Veto, Code: "edited", Text: "the change was edited while it was rehearsed; rehearse it again"})
 		}
 		event, body := change.Edited, map[string]any{"revision": r.Revision, "findings": len(findings)}
 		var plan *int64

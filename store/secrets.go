@@ -7,7 +7,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"wladder/core/change"
+	"wladder/core/definition"
+	"wladder/core/secret"
 	"wladder/core/view"
 )
 
@@ -25,11 +26,11 @@ func unfit(format string, args ...any) error { return &Unfit{fmt.Sprintf(format,
 // PutSecret keeps a secret's value as its next version, sealed with the
 // server's key.
 func (s *Store) PutSecret(ctx context.Context, actor, name, value string) (view.Secret, error) {
-	if !change.Name(name) {
+	if !definition.Name(name) {
 		return view.Secret{}, unfit("secret %q: want a name of small letters, digits and hyphens", name)
 	}
-	if len(value) < change.MinSecret || len(value) > 64<<10 {
-		return view.Secret{}, unfit("secret %s: has %d bytes; want %d to 65536, since a shorter one could not be told from other text where it must be masked", name, len(value), change.MinSecret)
+	if len(value) < secret.Min || len(value) > 64<<10 {
+		return view.Secret{}, unfit("secret %s: has %d bytes; want %d to 65536, since a shorter one could not be told from other text where it must be masked", name, len(value), secret.Min)
 	}
 	err := s.tx(ctx, func(tx pgx.Tx) error {
 		var version int

@@ -5,21 +5,22 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"wladder/core/change"
+	"wladder/core/definition"
 	"wladder/core/view"
+	"wladder/core/written"
 )
 
 const serviceColumns = `select name, title, version, digest, source, names, loaded_by, loaded_at, coalesce(approved_by, '') as approved_by, approved_at from services `
 
 // LoadService keeps a new version of a definition; the same text again is the
 // version that is there.
-func (s *Store) LoadService(ctx context.Context, actor string, svc *change.Service) (view.Service, error) {
+func (s *Store) LoadService(ctx context.Context, actor string, svc *definition.Service) (view.Service, error) {
 	err := s.tx(ctx, func(tx pgx.Tx) error {
 		var version int
 		err := tx.QueryRow(ctx, `insert into services (name, version, title, digest, source, names, loaded_by)
 			select $1, coalesce(max(version), 0) + 1, $2, $3, $4, $5, $6 from services where name = $1
 			on conflict (name, digest) do nothing returning version`,
-			svc.Name, svc.Title, svc.Digest, string(svc.Source), change.Names, actor).Scan(&version)
+			svc.Name, svc.Title, svc.Digest, string(svc.Source), written.Names, actor).Scan(&version)
 		if err == pgx.ErrNoRows {
 			return nil
 		}

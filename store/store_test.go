@@ -13,7 +13,9 @@ import (
 	"time"
 
 	"wladder/core/change"
+	"wladder/core/definition"
 	"wladder/core/ladder"
+	"wladder/core/plan"
 	"wladder/core/view"
 	"wladder/store/postmaster"
 )
@@ -64,12 +66,12 @@ func started(t *testing.T, s *Store, n int) (changeID int64) {
 		t.Fatalf("%d rehearsals claimed, %v", len(claimed), err)
 	}
 	var reads []Read
-	var leaves []change.Leaf
+	var leaves []plan.Leaf
 	for _, h := range all[:n] {
 		reads = append(reads, Read{RehearsedHost: view.RehearsedHost{HostID: h.ID, Host: h.Name, Group: "g"}, Leaf: []byte("{}"), Contents: [][]byte{[]byte("old"), []byte("new")}})
-		leaves = append(leaves, change.Leaf{HostID: h.ID, Host: h.Name, Parts: []change.LeafPart{{Files: []change.LeafFile{}}}})
+		leaves = append(leaves, plan.Leaf{HostID: h.ID, Host: h.Name, Parts: []plan.LeafPart{{Files: []plan.LeafFile{}}}})
 	}
-	head := &change.Head{Version: change.PlanVersion, Change: id, Revision: 1, Hosts: n, Scripts: "scripts", Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, PauseAfter: n}}
+	head := &plan.Head{Version: plan.Version, Change: id, Revision: 1, Hosts: n, Scripts: "scripts", Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, PauseAfter: n}}
 	if err = s.AddRead(ctx, claimed[0], reads); err == nil {
 		err = s.EndRehearsal(ctx, claimed[0], nil, head, leaves)
 	}
@@ -480,7 +482,7 @@ func TestOpenTwiceAtOnce(t *testing.T) {
 func TestDefinitionsNeedAnotherAdmin(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
-	svc := &change.Service{Name: "pages", Title: "Pages", Source: []byte("a"), Digest: "d1"}
+	svc := &definition.Service{Name: "pages", Title: "Pages", Source: []byte("a"), Digest: "d1"}
 	if _, err := s.LoadService(ctx, "ada", svc); err != nil {
 		t.Fatal(err)
 	}
@@ -495,7 +497,7 @@ func TestDefinitionsNeedAnotherAdmin(t *testing.T) {
 	if err := s.ApproveService(ctx, "ben", "pages", "d1"); err != nil {
 		t.Fatal(err)
 	}
-	svc2 := &change.Service{Name: "pages", Title: "Pages", Source: []byte("b"), Digest: "d2"}
+	svc2 := &definition.Service{Name: "pages", Title: "Pages", Source: []byte("b"), Digest: "d2"}
 	if v, err := s.LoadService(ctx, "ben", svc2); err != nil || v.Version != 2 {
 		t.Errorf("version %d, %v", v.Version, err)
 	}

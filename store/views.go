@@ -11,6 +11,7 @@ import (
 
 	"wladder/core/change"
 	"wladder/core/ladder"
+	"wladder/core/render"
 	"wladder/core/view"
 )
 
@@ -128,7 +129,7 @@ func (s *Store) rehearsalOf(ctx context.Context, q querier, id int64) (*view.Reh
 	}
 	r := rows[0].Rehearsal
 	r.EndedAt = utc(r.EndedAt)
-	groups, err := many[change.Group](ctx, q, `select g.key, h.hosts[1:$2] as hosts, cardinality(h.hosts) as count, g.diff, g.alterations, g.act, g.findings
+	groups, err := many[render.Group](ctx, q, `select g.key, h.hosts[1:$2] as hosts, cardinality(h.hosts) as count, g.diff, g.alterations, g.act, g.findings
 		from diff_groups g join (select grp, array_agg(host order by host) as hosts from rehearsed_hosts where rehearsal = $1 and read group by grp) h on h.grp = g.key where g.rehearsal = $1`, r.ID, view.GroupHosts)
 	if err != nil {
 		return nil, err
@@ -137,7 +138,7 @@ func (s *Store) rehearsalOf(ctx context.Context, q querier, id int64) (*view.Reh
 	for _, g := range groups {
 		r.Read += g.Count
 	}
-	change.SortGroups(r.Groups)
+	render.SortGroups(r.Groups)
 	if rows[0].Plan != 0 {
 		plan, err := s.plan(ctx, q, rows[0].Plan)
 		if err != nil {

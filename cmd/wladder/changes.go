@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"wladder/client"
-	"wladder/core/change"
+	"wladder/core/finding"
 	"wladder/core/ladder"
 	"wladder/core/view"
 )
@@ -199,7 +199,7 @@ func (t *terminal) rehearsedChange(ctx context.Context, args []string) (view.Cha
 // findings prints them, the worst first; bad tells that some stop a host.
 func (t *terminal) findings(d view.ChangeDetail) (bad bool) {
 	type line struct {
-		change.Finding
+		finding.Finding
 		hosts string
 	}
 	var all []line
@@ -211,7 +211,7 @@ func (t *terminal) findings(d view.ChangeDetail) (bad bool) {
 			all = append(all, line{f, named(g.Hosts, g.Count)})
 		}
 	}
-	weight := map[change.Level]int{change.VetoLevel: 0, change.WarnLevel: 1, change.NoteLevel: 2}
+	weight := map[finding.Level]int{finding.Veto: 0, finding.Warn: 1, finding.Note: 2}
 	sort.SliceStable(all, func(i, k int) bool { return weight[all[i].Level] < weight[all[k].Level] })
 	for _, l := range all {
 		where := ""
@@ -222,12 +222,12 @@ func (t *terminal) findings(d view.ChangeDetail) (bad bool) {
 			}
 			where += ": "
 		}
-		style := map[change.Level]string{change.VetoLevel: "red", change.WarnLevel: "ochre"}[l.Level]
+		style := map[finding.Level]string{finding.Veto: "red", finding.Warn: "ochre"}[l.Level]
 		fmt.Fprintf(t.out, "%s %s%s\n", t.paint(style, string(l.Level)), plain(where), plain(l.Text))
 		if l.hosts != "" {
 			fmt.Fprintf(t.out, "     %s\n", plain(l.hosts))
 		}
-		bad = bad || l.Level == change.VetoLevel
+		bad = bad || l.Level == finding.Veto
 	}
 	return bad
 }

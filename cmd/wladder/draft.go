@@ -36,7 +36,7 @@ var draft = command{"draft", "[FILE]", "a change, or with -change a new revision
 		if err != nil {
 			return err
 		}
-		if _, err := change.ParseSpec(name, text); err != nil {
+		if _, err := change.Parse(name, text); err != nil {
 			return err
 		}
 		id, err := t.client().Draft(ctx, *of, text)

@@ -10,6 +10,7 @@ import (
 
 	"wladder/core/change"
 	"wladder/core/conf"
+	"wladder/core/render"
 )
 
 var retouch = command{"retouch", "FILE|DIRECTORY…", "edit local files, shown as a unified diff", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
@@ -60,7 +61,7 @@ var retouch = command{"retouch", "FILE|DIRECTORY…", "edit local files, shown a
 				return err
 			}
 			after = append(after, next)
-			results = append(results, result{before.Name, change.Unified(before.Name, before.Bytes(), next.Bytes()), conf.Compare(before, next)})
+			results = append(results, result{before.Name, render.Unified(before.Name, before.Bytes(), next.Bytes()), conf.Compare(before, next)})
 		}
 		var shown any = results
 		if len(results) == 1 {

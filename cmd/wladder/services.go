@@ -7,7 +7,7 @@ import (
 	"os"
 
 	"wladder/client"
-	"wladder/core/change"
+	"wladder/core/definition"
 	"wladder/core/view"
 )
 
@@ -50,7 +50,7 @@ var servicesLoad = command{"services-load", "FILE…", "load definitions; anothe
 			if err != nil {
 				return err
 			}
-			if _, err := change.ParseService(name, data); err != nil {
+			if _, err := definition.Parse(name, data); err != nil {
 				return err
 			}
 			texts[i] = data

@@ -11,8 +11,10 @@ import (
 	"wladder/core/change"
 	"wladder/core/conf"
 	"wladder/core/expr"
+	"wladder/core/finding"
 	"wladder/core/ladder"
 	"wladder/core/probe"
+	"wladder/core/render"
 )
 
 // Account is a person. Roles are viewer, author, reviewer, operator, admin.
@@ -114,18 +116,18 @@ const GroupHosts = 50
 
 // Rehearsal is a read-only pass over the target hosts.
 type Rehearsal struct {
-	ID        int64            `json:"id"`
-	Revision  int              `json:"revision"`
-	StartedBy string           `json:"started_by"`
-	BegunAt   time.Time        `json:"begun_at"`
-	EndedAt   *time.Time       `json:"ended_at,omitempty"`
-	Digest    string           `json:"digest"`   // of the plan; empty where there is none
-	Hosts     int              `json:"hosts"`    // targets
-	Read      int              `json:"read"`     // hosts gone through so far
-	Planned   int              `json:"planned"`  // hosts in the plan
-	Findings  []change.Finding `json:"findings"` // about the whole
-	Groups    []change.Group   `json:"groups"`
-	Policy    *ladder.Policy   `json:"policy,omitempty"`
+	ID        int64             `json:"id"`
+	Revision  int               `json:"revision"`
+	StartedBy string            `json:"started_by"`
+	BegunAt   time.Time         `json:"begun_at"`
+	EndedAt   *time.Time        `json:"ended_at,omitempty"`
+	Digest    string            `json:"digest"`   // of the plan; empty where there is none
+	Hosts     int               `json:"hosts"`    // targets
+	Read      int               `json:"read"`     // hosts gone through so far
+	Planned   int               `json:"planned"`  // hosts in the plan
+	Findings  []finding.Finding `json:"findings"` // about the whole
+	Groups    []render.Group    `json:"groups"`
+	Policy    *ladder.Policy    `json:"policy,omitempty"`
 }
 
 // RehearsedHost is what a rehearsal found on one host.
@@ -136,7 +138,7 @@ type RehearsedHost struct {
 	Diff        string            `json:"diff"`
 	Alterations []conf.Alteration `json:"alterations"`
 	Act         string            `json:"act"`
-	Findings    []change.Finding  `json:"findings"`
+	Findings    []finding.Finding `json:"findings"`
 	Probes      []probe.Verdict   `json:"probes"`
 }
 

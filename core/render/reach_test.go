@@ -1,10 +1,13 @@
-package change
+package render
 
 import (
 	"strings"
 	"testing"
 
 	"wladder/core/conf"
+	"wladder/core/definition"
+	"wladder/core/finding"
+	"wladder/core/plan"
 )
 
 // TestOverruled has edits of a drop-in and of a main file lose to each other.
@@ -16,28 +19,28 @@ func TestOverruled(t *testing.T) {
 		base, candidate  string
 		others           map[string]string
 		unread           string
-		level            Level
+		level            finding.Level
 		code, file, text string
 	}{
 		{title: "a drop-in read before wins", changed: "/etc/ssh/sshd_config", base: main, candidate: strings.Replace(main, "no", "yes", 1),
-			others: map[string]string{dir + "50-local.conf": "PasswordAuthentication no\n"}, level: VetoLevel, code: "overruled",
+			others: map[string]string{dir + "50-local.conf": "PasswordAuthentication no\n"}, level: finding.Veto, code: "overruled",
 			text: "PasswordAuthentication would not count: " + dir + "50-local.conf:1 comes first; set PasswordAuthentication in " + dir + "50-local.conf instead"},
 		{title: "a drop-in sets another thing", changed: "/etc/ssh/sshd_config", base: main, candidate: strings.Replace(main, "no", "yes", 1),
 			others: map[string]string{dir + "50-local.conf": "MaxAuthTries 3\n"}},
 		{title: "it says the same", changed: "/etc/ssh/sshd_config", base: main, candidate: strings.Replace(main, "no", "yes", 1),
 			others: map[string]string{dir + "50-local.conf": "PasswordAuthentication yes\n"}},
 		{title: "the later of two drop-ins", changed: dir + "60-ours.conf", base: "", candidate: "MaxAuthTries 2\n",
-			others: map[string]string{"/etc/ssh/sshd_config": main, dir + "50-local.conf": "MaxAuthTries 3\n"}, level: VetoLevel, code: "overruled", text: dir + "50-local.conf:1 comes first"},
+			others: map[string]string{"/etc/ssh/sshd_config": main, dir + "50-local.conf": "MaxAuthTries 3\n"}, level: finding.Veto, code: "overruled", text: dir + "50-local.conf:1 comes first"},
 		{title: "a drop-in that cannot be read", changed: "/etc/ssh/sshd_config", base: main, candidate: strings.Replace(main, "6", "4", 1),
-			others: map[string]string{dir + "50-local.conf": ""}, unread: dir + "50-local.conf", level: WarnLevel, code: "may-be-overruled", text: "is not known"},
+			others: map[string]string{dir + "50-local.conf": ""}, unread: dir + "50-local.conf", level: finding.Warn, code: "may-be-overruled", text: "is not known"},
 		{title: "what stands already, overruled", changed: "/etc/ssh/sshd_config", base: main, candidate: main,
-			others: map[string]string{dir + "50-local.conf": "PasswordAuthentication yes\n"}, level: VetoLevel, code: "overruled", text: "PasswordAuthentication would not count"},
+			others: map[string]string{dir + "50-local.conf": "PasswordAuthentication yes\n"}, level: finding.Veto, code: "overruled", text: "PasswordAuthentication would not count"},
 		{title: "what stands already, where another line loses", changed: "/etc/ssh/sshd_config", base: main, candidate: main,
 			others: map[string]string{dir + "50-local.conf": "MaxAuthTries 3\n"}},
 	} {
-		svc := &Service{Files: map[string]File{"main": {Format: conf.SSHD}}, Reads: []string{"/etc/ssh/sshd_config"}}
+		svc := &definition.Service{Files: map[string]definition.File{"main": {Format: conf.SSHD}}, Reads: []string{"/etc/ssh/sshd_config"}}
 		f := Rendered{Key: "main", Format: conf.SSHD, Found: Found{Path: c.changed}, Path: c.changed,
-			Base: Copy{Kind: Regular, Content: []byte(c.base)}, Candidate: Copy{Kind: Regular, Content: []byte(c.candidate)}}
+			Base: plan.Copy{Kind: plan.Regular, Content: []byte(c.base)}, Candidate: plan.Copy{Kind: plan.Regular, Content: []byte(c.candidate)}}
 		result := &Result{Files: []Rendered{f}}
 		if c.base == c.candidate {
 			f.addresses = []string{"PasswordAuthentication"}

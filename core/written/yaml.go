@@ -1,4 +1,8 @@
-package change
+// Package written reads the YAML that people write: strictly, with line and
+// column in what it refuses, and under the names of its time where it is stored.
+//
+//	err := written.Decode("pages.yaml", "service", written.Names, text, &svc)
+package written
 
 import (
 	"errors"
@@ -15,12 +19,12 @@ import (
 // Limits on the YAML we read.
 const maxYAML = 1 << 20 // bytes
 
-// decode reads one YAML document strictly into v; errors name file, line and
+// Decode reads one YAML document strictly into v; errors name file, line and
 // column. Anchors and aliases are refused: they hide what a reviewer reads, and
 // a few lines of them can expand without end.
 //
 // The kind and the set of names say how keys are called; see Names.
-func decode(name, kind string, names int, data []byte, v any) error {
+func Decode(name, kind string, names int, data []byte, v any) error {
 	if len(data) > maxYAML {
 		return fmt.Errorf("%s: is %d bytes long; want at most %d", name, len(data), maxYAML)
 	}
@@ -64,7 +68,7 @@ type Problems struct {
 	Texts []string
 }
 
-func (p *Problems) add(format string, args ...any) {
+func (p *Problems) Add(format string, args ...any) {
 	p.Texts = append(p.Texts, fmt.Sprintf(format, args...))
 }
 
@@ -76,7 +80,7 @@ func (p *Problems) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-func (p *Problems) err() error {
+func (p *Problems) Err() error {
 	if len(p.Texts) == 0 {
 		return nil
 	}

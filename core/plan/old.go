@@ -1,8 +1,9 @@
-package change
+package plan
 
 import (
 	"encoding/json"
 
+	"wladder/core/definition"
 	"wladder/core/ladder"
 )
 
@@ -30,11 +31,11 @@ func DecodeHead(version int, stored []byte) (head Head, err error) {
 type partV2 struct {
 	Part
 	Trial struct {
-		Trial
+		definition.Trial
 		Needs []string `json:"needs"`
 	} `json:"trial"`
 	Commands map[string]struct {
-		Command
+		definition.Command
 		Run []string `json:"run"`
 	} `json:"commands"`
 }
@@ -43,7 +44,7 @@ func (p partV2) modern() Part {
 	part := p.Part
 	part.Trial = p.Trial.Trial
 	part.Trial.Grants = p.Trial.Needs
-	part.Commands = map[string]Command{}
+	part.Commands = map[string]definition.Command{}
 	for name, c := range p.Commands {
 		c.Command.Command = c.Run
 		part.Commands[name] = c.Command
@@ -70,8 +71,8 @@ type planV1 struct {
 	} `json:"leaves"`
 }
 
-// DecodePlanV1 reads a plan of the first format in the shapes of today.
-func DecodePlanV1(text []byte) (Head, []Leaf, error) {
+// DecodeV1 reads a plan of the first format in the shapes of today.
+func DecodeV1(text []byte) (Head, []Leaf, error) {
 	var p planV1
 	if err := json.Unmarshal(text, &p); err != nil {
 		return Head{}, nil, err

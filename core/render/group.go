@@ -1,4 +1,4 @@
-package change
+package render
 
 import (
 	"crypto/sha256"
@@ -7,6 +7,7 @@ import (
 	"sort"
 
 	"wladder/core/conf"
+	"wladder/core/finding"
 )
 
 // Group gathers the hosts on which a change comes to the same.
@@ -17,11 +18,11 @@ type Group struct {
 	Diff        string            `json:"diff"`
 	Alterations []conf.Alteration `json:"alterations"`
 	Act         string            `json:"act"`
-	Findings    []Finding         `json:"findings"`
+	Findings    []finding.Finding `json:"findings"`
 }
 
 // GroupKey names what a result comes to, whatever the host.
-func GroupKey(diff, act string, findings []Finding) string {
+func GroupKey(diff, act string, findings []finding.Finding) string {
 	h := sha256.New()
 	fmt.Fprintf(h, "%q %q %+q", diff, act, fmt.Sprint(findings))
 	return hex.EncodeToString(h.Sum(nil))[:12]
@@ -32,8 +33,8 @@ func SortGroups(groups []Group) {
 	sort.SliceStable(groups, func(i, k int) bool {
 		a, b := groups[i], groups[k]
 		switch {
-		case stops(a.Findings) != stops(b.Findings):
-			return stops(a.Findings)
+		case finding.Vetoed(a.Findings) != finding.Vetoed(b.Findings):
+			return finding.Vetoed(a.Findings)
 		case a.Count != b.Count:
 			return a.Count < b.Count
 		}

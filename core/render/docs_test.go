@@ -1,10 +1,13 @@
-package change
+package render
 
 import (
 	"os"
 	"regexp"
 	"strings"
 	"testing"
+
+	"wladder/core/change"
+	"wladder/core/definition"
 )
 
 // TestExamplesOfTheDocsLoad reads what the docs give as a definition and as a
@@ -19,10 +22,10 @@ func TestExamplesOfTheDocsLoad(t *testing.T) {
 		var err error
 		switch kind, _, _ := strings.Cut(found[1], ":"); kind {
 		case "service":
-			_, err = ParseService("docs/files.md", []byte(found[1]))
+			_, err = definition.Parse("docs/files.md", []byte(found[1]))
 			kinds[kind]++
 		case "title":
-			_, err = ParseSpec("docs/files.md", []byte(found[1]))
+			_, err = change.Parse("docs/files.md", []byte(found[1]))
 			kinds[kind]++
 		}
 		if err != nil {

@@ -1,4 +1,11 @@
-package change
+// Package secret covers secrets wherever they would leave us: those that are
+// given by name, those at addresses that a definition marks, and what looks
+// like one.
+//
+//	r := &secret.Redactor{}
+//	r.Add(value)
+//	text = r.Clean(text)
+package secret
 
 import (
 	"bytes"
@@ -17,9 +24,9 @@ import (
 // cover stands wherever a secret would.
 const cover = "‹secret›"
 
-// MinSecret is the least length, in bytes, of a secret that is given to us:
+// Min is the least length, in bytes, of a secret that is given to us:
 // shorter ones could not be told from other text when they are masked.
-const MinSecret = 8
+const Min = 8
 
 // minFound is the same for secrets found in files; shorter ones are masked
 // where they stand, not in free text.
@@ -33,20 +40,10 @@ var (
 	pem = regexp.MustCompile(`(?s)-----BEGIN [A-Z ]*PRIVATE KEY-----.*?(-----END [A-Z ]*PRIVATE KEY-----|$)`)
 )
 
-// secrets tells which addresses of a file hold secrets: marked ones, and those
-// with a name like a password's.
-func (s *Service) secrets(file string) func(address string) bool {
-	return func(text string) bool {
-		a, err := conf.ParseAddress(text)
-		if err != nil || len(a) == 0 {
-			return false
-		}
-		if rule := s.setting(file, a); rule != nil {
-			return rule.Secret
-		}
-		name := strings.ToLower(a[len(a)-1].Name)
-		return passwordLike.MatchString(name) && !strings.Contains(name, "authentication") && !strings.Contains(name, "tokens") && !noSecret.MatchString(name+"=")
-	}
+// Like tells whether a setting's name is like a password's.
+func Like(name string) bool {
+	name = strings.ToLower(name)
+	return passwordLike.MatchString(name) && !strings.Contains(name, "authentication") && !strings.Contains(name, "tokens") && !noSecret.MatchString(name+"=")
 }
 
 // Redactor covers secrets in text that leaves us. The zero value knows no
@@ -72,7 +69,9 @@ func (r *Redactor) Add(value string) {
 
 // AddFile has the redactor cover the secrets that a file holds; doc is its
 // content as a document, nil where it is none.
-func (r *Redactor) AddFile(svc *Service, key string, content []byte, doc *conf.Document) {
+//
+// secret tells the addresses that hold one.
+func (r *Redactor) AddFile(secret func(address string) bool, content []byte, doc *conf.Document) {
 	for line := range bytes.Lines(content) {
 		if !mayAssign(line) {
 			continue
@@ -86,7 +85,6 @@ func (r *Redactor) AddFile(svc *Service, key string, content []byte, doc *conf.D
 	if doc == nil {
 		return
 	}
-	secret := svc.secrets(key)
 	for _, s := range doc.Settings() {
 		if secret(s.Address) {
 			r.found(s.Value)
@@ -121,12 +119,12 @@ func (r *Redactor) Clean(text string) string {
 		}
 		b.WriteString(line)
 	}
-	return legible(b.String())
+	return Legible(b.String())
 }
 
-// legible writes bytes that text for people cannot hold (NUL, and what is no
+// Legible writes bytes that text for people cannot hold (NUL, and what is no
 // UTF-8, as in a file in Latin-1) as \xHH.
-func legible(text string) string {
+func Legible(text string) string {
 	if utf8.ValidString(text) && strings.IndexByte(text, 0) < 0 {
 		return text
 	}
@@ -161,19 +159,18 @@ func mayAssign(line []byte) bool {
 	return false
 }
 
-func masked(value string) string {
+func Covered(value string) string {
 	if value == "" {
 		return ""
 	}
 	return cover
 }
 
-// mask gives a copy's text with the secrets covered that stand at addresses of
+// Mask gives a copy's text with the secrets covered that stand at addresses of
 // their own, in comments too, and private keys; Clean covers the rest line by
 // line, in what is shown of it.
-func mask(svc *Service, key string, content []byte, doc *conf.Document) []byte {
+func Mask(secret func(address string) bool, content []byte, doc *conf.Document) []byte {
 	if doc != nil {
-		secret := svc.secrets(key)
 		content = doc.Masked(func(s conf.Setting) bool { return secret(s.Address) }, cover)
 	}
 	if bytes.Contains(content, []byte("PRIVATE KEY-----")) {
@@ -187,8 +184,8 @@ var plainSecret = regexp.MustCompile(`^[A-Za-z0-9._~+/=@%:,!*()^-]+$`)
 
 var errSecretNotPlain = errors.New("the secret holds characters that this file's format could read as its own; want letters, digits and ._~+/=@%:,!*()^- only, or a format that quotes")
 
-// fillSecrets puts secrets into text of a format that does not quote them.
-func fillSecrets(text string, secrets map[string]string) (string, error) {
+// Fill puts secrets into text of a format that does not quote them.
+func Fill(text string, secrets map[string]string) (string, error) {
 	for _, name := range probe.Secrets(text) {
 		if !plainSecret.MatchString(secrets[name]) {
 			return "", errSecretNotPlain

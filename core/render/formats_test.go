@@ -1,10 +1,11 @@
-package change
+package render
 
 import (
 	"os"
 	"strings"
 	"testing"
 
+	"wladder/core/change"
 	"wladder/core/conf"
 )
 
@@ -31,7 +32,7 @@ func TestFormatsPage(t *testing.T) {
 			t.Errorf("%v", err)
 			continue
 		}
-		edits, err := ParseEdits("example", []byte(blocks[i+1].text))
+		edits, err := change.ParseEdits("example", []byte(blocks[i+1].text))
 		if err != nil {
 			t.Errorf("%s: %v", format, err)
 			continue

@@ -1,12 +1,17 @@
-package change
+package render
 
 import (
 	"fmt"
 	"strings"
 	"testing"
 
+	"wladder/core/change"
 	"wladder/core/conf"
+	"wladder/core/definition"
 	"wladder/core/expr"
+	"wladder/core/finding"
+	"wladder/core/plan"
+	"wladder/core/secret"
 )
 
 const setService = `
@@ -39,7 +44,7 @@ func gaugeHost() Reading {
 	server := main
 	server.Path, server.Resolved, server.Content = "/etc/gauge/server.xml", "/etc/gauge/server.xml", []byte("<a/>\n<b storePassword=\"third-hidden\"/>\n")
 	link := main
-	link.Path, link.Resolved, link.Links = "/etc/gauge/enabled/extra.ini", main.Resolved, []Link{{"/etc/gauge/enabled/extra.ini", "../main.ini"}}
+	link.Path, link.Resolved, link.Links = "/etc/gauge/enabled/extra.ini", main.Resolved, []plan.Link{{Path: "/etc/gauge/enabled/extra.ini", Target: "../main.ini"}}
 	absent := func(path string) Found { return Found{Path: path, Resolved: path, Missing: true} }
 	return Reading{Host: expr.Host{Name: "g1", Traits: expr.Traits{Cores: 2}}, Secrets: map[string]string{"store": "given-Secret1", "odd": `with "quotes"`},
 		Files: map[string]Found{"main": main, "extra": absent("/etc/gauge/extra.ini"), "server": server, "on": link, "key": absent("/etc/gauge/key.p12")}}
@@ -47,15 +52,15 @@ func gaugeHost() Reading {
 
 func renderSet(t *testing.T, edits string) Result {
 	t.Helper()
-	svc, err := ParseService("s.yaml", []byte(setService))
+	svc, err := definition.Parse("s.yaml", []byte(setService))
 	if err != nil {
 		t.Fatal(err)
 	}
-	spec, err := ParseSpec("c.yaml", []byte("title: t\nreason: r\nservice: gauge\nwhere: cores > 0\ncount: 1\nedits:\n"+edits))
+	spec, err := change.Parse("c.yaml", []byte("title: t\nreason: r\nservice: gauge\nwhere: cores > 0\ncount: 1\nedits:\n"+edits))
 	if err != nil {
 		t.Fatal(err)
 	}
-	return Render(svc, spec, gaugeHost())
+	return Candidates(svc, spec, gaugeHost())
 }
 
 func TestSetsOfPaths(t *testing.T) {
@@ -121,7 +126,7 @@ func TestEditsOfPathsThatAreRefused(t *testing.T) {
 		r := renderSet(t, edits)
 		got := ""
 		for _, f := range r.Findings {
-			if f.Level == VetoLevel {
+			if f.Level == finding.Veto {
 				got = f.Code + ": " + f.Text
 				break
 			}
@@ -134,25 +139,25 @@ func TestEditsOfPathsThatAreRefused(t *testing.T) {
 		"  - {put: main}": "want text", "  - {move: main}": "want", "  - {link: a, leads-to: b, set: c}": "want one of", "  - {file: main, mode: rw}": "mode \"rw\"",
 		"  - {delete: a, owner: x}": "belong to put", "  - {remove: a, with: b}": "with belongs", "  - {set: a, secret: 'B C'}": "no name of one", "  - {comment-out: 'a['}": "column 3",
 	} {
-		if _, err := ParseSpec("c", []byte(specYAML(edits))); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := change.Parse("c", []byte(specYAML(edits))); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v; want %q", edits, err, want)
 		}
 	}
 }
 
 func TestHazardsBecomeFindings(t *testing.T) {
-	svc, _ := ParseService("s.yaml", []byte(setService))
-	spec, _ := ParseSpec("c.yaml", []byte("title: t\nreason: r\nservice: gauge\nwhere: cores > 0\ncount: 1\nedits: [{file: main, set: a/port, to: 2}]\n"))
-	for code, level := range map[string]Level{"immutable": VetoLevel, "own-parent": WarnLevel, "acl": NoteLevel, "never-heard-of": VetoLevel} {
+	svc, _ := definition.Parse("s.yaml", []byte(setService))
+	spec, _ := change.Parse("c.yaml", []byte("title: t\nreason: r\nservice: gauge\nwhere: cores > 0\ncount: 1\nedits: [{file: main, set: a/port, to: 2}]\n"))
+	for code, level := range map[string]finding.Level{"immutable": finding.Veto, "own-parent": finding.Warn, "acl": finding.Note, "never-heard-of": finding.Veto} {
 		reading := gaugeHost()
 		f := reading.Files["main"]
-		f.Hazards = []Hazard{{code, "detail-9"}}
+		f.Hazards = []finding.Hazard{{Code: code, Detail: "detail-9"}}
 		reading.Files["main"] = f
-		r := Render(svc, spec, reading)
-		if len(r.Findings) == 0 || r.Findings[0].Level != level || r.Findings[0].Code != code || level != NoteLevel && !strings.Contains(r.Findings[0].Text, "detail-9") {
+		r := Candidates(svc, spec, reading)
+		if len(r.Findings) == 0 || r.Findings[0].Level != level || r.Findings[0].Code != code || level != finding.Note && !strings.Contains(r.Findings[0].Text, "detail-9") {
 			t.Errorf("%s: %+v", code, r.Findings)
 		}
-		if blocked := Blocked(f, nil); (blocked != "") != (level == VetoLevel && code != "never-heard-of") {
+		if blocked := Blocked(f, nil); (blocked != "") != (level == finding.Veto && code != "never-heard-of") {
 			t.Errorf("%s blocks: %q", code, blocked)
 		}
 		if Blocked(f, []string{code}) != "" {
@@ -170,7 +175,7 @@ func TestHazardsBecomeFindings(t *testing.T) {
 }
 
 func TestRedactor(t *testing.T) {
-	var r Redactor
+	var r secret.Redactor
 	r.Add("swordfish-99")
 	r.Add("abc") // too short to be told from other text
 	text := []byte("[a]\nupload = none\npassword_file = /etc/gauge/pass\ntoken = in-a-File77\n")
@@ -178,7 +183,7 @@ func TestRedactor(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r.AddFile(mustService(t), "main", text, doc)
+	r.AddFile(mustService(t).Secrets("main"), text, doc)
 	for text, want := range map[string]string{
 		"none of /etc/gauge/pass, in-a-File77":                                  "none of /etc/gauge/pass, ‹secret›",
 		"a swordfish-99 b, c3dvcmRmaXNoLTk5":                                    "a ‹secret› b, ‹secret›",
@@ -202,19 +207,19 @@ func TestRedactor(t *testing.T) {
 func TestDefinitionsInFull(t *testing.T) {
 	bad := strings.NewReplacer("mode: \"640\"", "mode: rw", "[systemctl, reload, gauge.service]", "[]", "{file: key, command: [keytool, -out, \"{path}\"", "{file: kye, command: [keytool, -out, x", "{file:key}", "{file:kex}").Replace(setService) +
 		"logs: {severity: loud, refuse: ['(']}\nfront-door: {ask: unit x, expect: 'true'}\ncommands: {a: {command: []}}\ntrial: {command: [x], grants: ['a b'], covers: [rel]}\nroots: [../x]\nprobes: [{name: p, ask: command b, expect: exit == 0}]\n"
-	_, err := ParseService("s.yaml", []byte(bad))
+	_, err := definition.Parse("s.yaml", []byte(bad))
 	for _, want := range []string{`mode "rw"`, "wants a name and a command", `file "kye"`, `file "kex"`, "with {path} in it", `severity "loud"`, "missing closing )", "front-door", "commands: a:", "trial: grants", `covers: "rel"`, `roots: "../x"`, `command "b" is not one`} {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q is not in:\n%v", want, err)
 		}
 	}
-	if names := SecretNames(mustService(t), &Spec{Edits: []Edit{{Make: "key"}, {Set: "a", Secret: "two"}, {With: "{secret:three}"}}}); fmt.Sprint(names) != "[store three two]" {
+	if names := SecretNames(mustService(t), &change.Spec{Edits: []change.Edit{{Make: "key"}, {Set: "a", Secret: "two"}, {With: "{secret:three}"}}}); fmt.Sprint(names) != "[store three two]" {
 		t.Errorf("secrets: %v", names)
 	}
 }
 
-func mustService(t *testing.T) *Service {
-	svc, err := ParseService("s.yaml", []byte(setService))
+func mustService(t *testing.T) *definition.Service {
+	svc, err := definition.Parse("s.yaml", []byte(setService))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -230,7 +235,7 @@ func TestSettled(t *testing.T) {
 		if len(r.Findings) != 1 || r.Findings[0].Code != want || !strings.Contains(r.Findings[0].Text, unready) || (len(r.Files) == 1) != (unready != "") {
 			t.Errorf("%q: %d files, %+v", unready, len(r.Files), r.Findings)
 		}
-		if unready != "" && (r.Act.Name != "reload" || !r.Files[0].Base.same(r.Files[0].Candidate) || r.Files[0].Diff != "") {
+		if unready != "" && (r.Act.Name != "reload" || !r.Files[0].Base.Same(r.Files[0].Candidate) || r.Files[0].Diff != "") {
 			t.Errorf("the act alone: %+v", r)
 		}
 	}
@@ -249,7 +254,7 @@ func TestMaskingLeavesWhatIsNoSecret(t *testing.T) {
 		`keystorePassword="tide-77"`:                           `keystorePassword=‹secret›`,
 		`the secret: tide-77, it said`:                         `the secret: ‹secret›, it said`,
 	} {
-		if got := (&Redactor{}).Clean(text); got != want {
+		if got := (&secret.Redactor{}).Clean(text); got != want {
 			t.Errorf("%s: %s", text, got)
 		}
 	}

@@ -1,4 +1,4 @@
-package change
+package render
 
 import (
 	"errors"
@@ -9,7 +9,11 @@ import (
 	"strings"
 	"testing"
 
+	"wladder/core/change"
+	"wladder/core/definition"
 	"wladder/core/expr"
+	"wladder/core/finding"
+	"wladder/core/plan"
 )
 
 const serviceYAML = `
@@ -49,7 +53,7 @@ http {
 `
 
 func TestRender(t *testing.T) {
-	svc, err := ParseService("s.yaml", []byte(serviceYAML))
+	svc, err := definition.Parse("s.yaml", []byte(serviceYAML))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -70,18 +74,18 @@ func TestRender(t *testing.T) {
 		{"several places", "  - {set: http/server/x, to: 1, every: 2}", good, "edit-refused", "want exactly 2"},
 		{"nothing to change", "  - {set: events/worker_connections, to: 768}", good, "nothing-to-change", "already"},
 		{"missing", "  - {remove: http/sendfile}", Found{Path: "/etc/x", Resolved: "/etc/x", Missing: true}, "base-missing", "installed"},
-		{"hard links", "  - {remove: http/sendfile}", Found{Path: "/etc/x", Resolved: "/etc/x", Kind: "regular file", Hazards: []Hazard{{"hard-links", "2"}}}, "hard-links", "2 hard links"},
+		{"hard links", "  - {remove: http/sendfile}", Found{Path: "/etc/x", Resolved: "/etc/x", Kind: "regular file", Hazards: []finding.Hazard{{Code: "hard-links", Detail: "2"}}}, "hard-links", "2 hard links"},
 		{"unreadable", "  - {remove: http/sendfile}", Found{Path: "/etc/x", Resolved: "/etc/x", Kind: "regular file", Content: []byte("a {")}, "base-unreadable", "not closed"},
 		{"no path", "  - {remove: http/sendfile}", Found{}, "no-path", `"debian"`},
 		{"code waits for approval", "  - {set: load_module, to: /tmp/x.so}", good, "tried-later", "once the change is approved"},
 		{"secrets", "  - {set: http/proxy_password, to: swordfish}", good, "restart", "secret"},
 	} {
-		spec, err := ParseSpec("c.yaml", []byte(specYAML(c.edits)))
+		spec, err := change.Parse("c.yaml", []byte(specYAML(c.edits)))
 		if err != nil {
 			t.Errorf("%s: %v", c.name, err)
 			continue
 		}
-		r := Render(svc, spec, Reading{Host: host, Files: map[string]Found{"main": c.found}})
+		r := Candidates(svc, spec, Reading{Host: host, Files: map[string]Found{"main": c.found}})
 		r.Settled("")
 		got, text := r.Act.Name, ""
 		if len(r.Findings) > 0 {
@@ -99,7 +103,7 @@ func TestRender(t *testing.T) {
 }
 
 func TestParseSaysAllThatIsWrong(t *testing.T) {
-	_, err := ParseSpec("c.yaml", []byte("title: t\nreason: ''\nservice: 'X y'\nwhere: cores ==\ncount: 9..2\nedits:\n  - {set: a, remove: b}\n  - {set: a}\nladder: {stages: [{up-to: 0}], at_once: 2}\n"))
+	_, err := change.Parse("c.yaml", []byte("title: t\nreason: ''\nservice: 'X y'\nwhere: cores ==\ncount: 9..2\nedits:\n  - {set: a, remove: b}\n  - {set: a}\nladder: {stages: [{up-to: 0}], at_once: 2}\n"))
 	for _, want := range []string{"reason: is empty", "service: ", "where: ", "count: ", "number 1: want one of set, add, take, remove", "number 2: set a: want one of to, compute or secret", "stage up to \"0\""} {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q is not in:\n%v", want, err)
@@ -114,12 +118,12 @@ func TestParseSaysAllThatIsWrong(t *testing.T) {
 		specYAML("  - {set: a, compute: 'corse'}"):           "undeclared",
 		strings.Replace(specYAML(" []"), "labels", "lbl", 1): "where: ",
 	} {
-		if _, err := ParseSpec("c.yaml", []byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := change.Parse("c.yaml", []byte(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: error is %v; want %q", text, err, want)
 		}
 	}
 	bad := strings.NewReplacer("format: nginx", "format: leaflet", "nginx.service", "--all", "events/worker_connections", `"events["`, "/etc/nginx/nginx.conf", "../x", "status == 200", "status").Replace(serviceYAML)
-	_, err = ParseService("s.yaml", []byte(bad))
+	_, err = definition.Parse("s.yaml", []byte(bad))
 	for _, want := range []string{`format "leaflet"`, "unit: ", "address", "clean absolute path", "want true or false"} {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q is not in:\n%v", want, err)
@@ -128,13 +132,13 @@ func TestParseSaysAllThatIsWrong(t *testing.T) {
 }
 
 func TestStateTable(t *testing.T) {
-	for _, s := range States {
-		for _, e := range Events {
-			next, ok := Next(s, e)
+	for _, s := range change.States {
+		for _, e := range change.Events {
+			next, ok := change.Next(s, e)
 			if !ok && next != s {
 				t.Errorf("%s on %s: refused, yet becomes %s", s, e, next)
 			}
-			if ok && (next == Climbing && s != Approved || next == Approved && s != Offered || s == Withdrawn || s == Completed) {
+			if ok && (next == change.Climbing && s != change.Approved || next == change.Approved && s != change.Offered || s == change.Withdrawn || s == change.Completed) {
 				t.Errorf("%s on %s becomes %s", s, e, next)
 			}
 		}
@@ -142,25 +146,25 @@ func TestStateTable(t *testing.T) {
 }
 
 func TestDigestHoldsEverything(t *testing.T) {
-	digest := func(h Head, leaves ...Leaf) string {
-		_, head, err := Frozen(h)
+	digest := func(h plan.Head, leaves ...plan.Leaf) string {
+		_, head, err := plan.Frozen(h)
 		var all []string
 		for _, l := range leaves {
-			d, _, bad := Frozen(l)
+			d, _, bad := plan.Frozen(l)
 			all, err = append(all, d), errors.Join(err, bad)
 		}
 		if err != nil {
 			t.Fatal(err)
 		}
-		return PlanDigest(head, all)
+		return plan.Digest(head, all)
 	}
-	leaf := func(host, mode string) Leaf {
-		return Leaf{Host: host, Parts: []LeafPart{{Files: []LeafFile{{Base: CopyRef{Content: "1"}, Candidate: CopyRef{Mode: mode}}}}}}
+	leaf := func(host, mode string) plan.Leaf {
+		return plan.Leaf{Host: host, Parts: []plan.LeafPart{{Files: []plan.LeafFile{{Base: plan.CopyRef{Content: "1"}, Candidate: plan.CopyRef{Mode: mode}}}}}}
 	}
 	seen := map[string]string{}
 	for what, d := range map[string]string{
-		"the plan": digest(Head{Change: 1}, leaf("a", "640"), leaf("b", "640")), "another mode": digest(Head{Change: 1}, leaf("a", "600"), leaf("b", "640")),
-		"another order": digest(Head{Change: 1}, leaf("b", "640"), leaf("a", "640")), "a host less": digest(Head{Change: 1}, leaf("a", "640")), "another head": digest(Head{Change: 2}, leaf("a", "640"), leaf("b", "640")),
+		"the plan": digest(plan.Head{Change: 1}, leaf("a", "640"), leaf("b", "640")), "another mode": digest(plan.Head{Change: 1}, leaf("a", "600"), leaf("b", "640")),
+		"another order": digest(plan.Head{Change: 1}, leaf("b", "640"), leaf("a", "640")), "a host less": digest(plan.Head{Change: 1}, leaf("a", "640")), "another head": digest(plan.Head{Change: 2}, leaf("a", "640"), leaf("b", "640")),
 	} {
 		if other := seen[d]; other != "" {
 			t.Errorf("%s and %s have the same digest", what, other)

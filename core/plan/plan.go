@@ -1,4 +1,9 @@
-package change
+// Package plan is what is to happen, frozen: a head, and a leaf for each host.
+// People approve its digest, which covers the bytes as they are stored.
+//
+//	_, stored, err := plan.Frozen(head)
+//	digest := plan.Digest(stored, digestsOfLeaves)
+package plan
 
 import (
 	"crypto/sha256"
@@ -6,14 +11,15 @@ import (
 	"fmt"
 
 	"wladder/core/conf"
+	"wladder/core/definition"
 	"wladder/core/ladder"
 	"wladder/core/probe"
 	"wladder/core/record"
 )
 
-// PlanVersion is the format in which plans are made now. Older ones are read
-// for ever; see DecodeHead and DecodePlanV1.
-const PlanVersion = 3
+// Version is the format in which plans are made now. Older ones are read
+// for ever; see DecodeHead and DecodeV1.
+const Version = 3
 
 // Head is what a plan says of all its hosts. With the leaves, one per host, it
 // is what is to happen, frozen.
@@ -30,19 +36,19 @@ type Head struct {
 
 // Part is what a plan says of one service instance.
 type Part struct {
-	Service       string             `json:"service"`
-	ServiceDigest string             `json:"service_digest"`
-	Unit          string             `json:"unit"`
-	Trial         Trial              `json:"trial"`
-	InForce       []probe.Probe      `json:"in_force"`
-	Probes        []probe.Probe      `json:"probes"`
-	Commands      map[string]Command `json:"commands"`
-	Logs          *Logs              `json:"logs,omitempty"`
-	FrontDoor     *FrontDoor         `json:"front_door,omitempty"`
-	Settle        ladder.Span        `json:"settle"`
-	Guarded       bool               `json:"guarded,omitempty"` // it carries our own way in
-	Guard         ladder.Span        `json:"guard"`             // after which a host undoes what nobody confirmed
-	Heaviest      Act                `json:"heaviest"`          // brings the service back where it does not run
+	Service       string                        `json:"service"`
+	ServiceDigest string                        `json:"service_digest"`
+	Unit          string                        `json:"unit"`
+	Trial         definition.Trial              `json:"trial"`
+	InForce       []probe.Probe                 `json:"in_force"`
+	Probes        []probe.Probe                 `json:"probes"`
+	Commands      map[string]definition.Command `json:"commands"`
+	Logs          *definition.Logs              `json:"logs,omitempty"`
+	FrontDoor     *definition.FrontDoor         `json:"front_door,omitempty"`
+	Settle        ladder.Span                   `json:"settle"`
+	Guarded       bool                          `json:"guarded,omitempty"` // it carries our own way in
+	Guard         ladder.Span                   `json:"guard"`             // after which a host undoes what nobody confirmed
+	Heaviest      definition.Act                `json:"heaviest"`          // brings the service back where it does not run
 }
 
 // Leaf is one host's part of a plan.
@@ -59,21 +65,21 @@ type Leaf struct {
 
 // LeafPart is what is to happen to one service instance on one host.
 type LeafPart struct {
-	Files []LeafFile `json:"files"` // in the order in which they are placed
-	Act   Act        `json:"act"`
-	Shown []string   `json:"shown"` // what the trial's dump must print
+	Files []LeafFile     `json:"files"` // in the order in which they are placed
+	Act   definition.Act `json:"act"`
+	Shown []string       `json:"shown"` // what the trial's dump must print
 }
 
 // LeafFile is one path of a leaf: how it stands, and how it is to stand.
 type LeafFile struct {
-	Key       string      `json:"key"`
-	Path      string      `json:"path"`
-	Resolved  string      `json:"resolved"` // where its links lead: what is replaced
-	Links     []Link      `json:"links"`    // that lead there, as they read
-	Format    conf.Format `json:"format"`
-	Base      CopyRef     `json:"base"`
-	Candidate CopyRef     `json:"candidate"`
-	Make      *Make       `json:"make,omitempty"` // what makes a candidate of kind made
+	Key       string           `json:"key"`
+	Path      string           `json:"path"`
+	Resolved  string           `json:"resolved"` // where its links lead: what is replaced
+	Links     []Link           `json:"links"`    // that lead there, as they read
+	Format    conf.Format      `json:"format"`
+	Base      CopyRef          `json:"base"`
+	Candidate CopyRef          `json:"candidate"`
+	Make      *definition.Make `json:"make,omitempty"` // what makes a candidate of kind made
 	// Others is where other files are that Make refers to, by key.
 	Others map[string]string `json:"others,omitempty"`
 
@@ -112,9 +118,9 @@ func DigestOf(stored []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// PlanDigest is what people approve: SHA-256, in hex, over the stored bytes of
+// Digest is what people approve: SHA-256, in hex, over the stored bytes of
 // the head and, in their order, the digests of the leaves, a line each.
-func PlanDigest(head []byte, leaves []string) string {
+func Digest(head []byte, leaves []string) string {
 	h := sha256.New()
 	fmt.Fprintf(h, "%s\n", head)
 	for _, digest := range leaves {

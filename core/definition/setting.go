@@ -1,4 +1,4 @@
-package change
+package definition
 
 import (
 	"fmt"
@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"wladder/core/conf"
+	"wladder/core/written"
 )
 
 // Setting says what values an address may have, and which act it needs.
@@ -50,10 +51,10 @@ var executing = map[conf.Format]*regexp.Regexp{
 	conf.Logrotate:  regexp.MustCompile(`^include$`),
 }
 
-// executes tells whether an edit of this address could have the checker run
+// Executes tells whether an edit of this address could have the checker run
 // what the change brings.
-func (s *Service) executes(file string, a conf.Address) bool {
-	if rule := s.setting(file, a); rule != nil && rule.Executes {
+func (s *Service) Executes(file string, a conf.Address) bool {
+	if rule := s.SettingOf(file, a); rule != nil && rule.Executes {
 		return true
 	}
 	names := executing[s.Files[file].Format]
@@ -65,21 +66,21 @@ func (s *Service) executes(file string, a conf.Address) bool {
 	return false
 }
 
-func (t *Setting) check(p *Problems) {
+func (t *Setting) check(p *written.Problems) {
 	switch t.Type {
 	case "integer", "size", "seconds":
 		if t.Range != "" {
 			if _, _, err := t.bounds(); err != nil {
-				p.add("settings: %s: %v", t.Address, err)
+				p.Add("settings: %s: %v", t.Address, err)
 			}
 		}
 	case "choice":
 		if len(t.Choices) == 0 {
-			p.add("settings: %s: a choice wants choices", t.Address)
+			p.Add("settings: %s: a choice wants choices", t.Address)
 		}
 	case "switch", "text":
 	default:
-		p.add("settings: %s: type %q is not known; want integer, size, seconds, switch, choice or text", t.Address, t.Type)
+		p.Add("settings: %s: type %q is not known; want integer, size, seconds, switch, choice or text", t.Address, t.Type)
 	}
 }
 
@@ -113,8 +114,8 @@ func number(kind, text string) (int64, error) {
 	return n * factor, nil
 }
 
-// judge says what is wrong with a value; empty where nothing is.
-func (t *Setting) judge(value string) string {
+// Judge says what is wrong with a value; empty where nothing is.
+func (t *Setting) Judge(value string) string {
 	switch t.Type {
 	case "integer", "size", "seconds":
 		n, err := number(t.Type, value)

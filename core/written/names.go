@@ -1,4 +1,4 @@
-package change
+package written
 
 import (
 	"fmt"
@@ -21,12 +21,12 @@ const Names = 2
 // rename is a key that another took the place of.
 type rename struct {
 	in       string // the mapping that holds it, from the top; * is any key or number
-	old, new string
+	Old, New string
 }
 
-// renamed lists what the first set of names called otherwise, for each kind of
+// Renamed lists what the first set of names called otherwise, for each kind of
 // text.
-var renamed = map[string][]rename{
+var Renamed = map[string][]rename{
 	"service": {
 		{"", "on", "where"},
 		{"trial", "needs", "grants"},
@@ -50,8 +50,8 @@ var expressions = map[string][]string{"service": {"where"}, "change": {"where", 
 
 // modern gives a text of an older set of names under those of now.
 func modern(kind string, node ast.Node) error {
-	for _, r := range renamed[kind] {
-		each(node, r.in, func(n ast.Node) { keyed(n, r.old, func(v *ast.MappingValueNode) { call(v, r.new) }) })
+	for _, r := range Renamed[kind] {
+		each(node, r.in, func(n ast.Node) { keyed(n, r.Old, func(v *ast.MappingValueNode) { call(v, r.New) }) })
 	}
 	if kind != "change" {
 		return modernExpressions(kind, node)
@@ -72,7 +72,7 @@ func modern(kind string, node ast.Node) error {
 	})
 	each(node, "edits/*", func(n ast.Node) {
 		keyed(n, "each", func(*ast.MappingValueNode) {
-			ast.Walk(texts(func(text string) string { return strings.ReplaceAll(text, oldItem, conf.Item) }), n)
+			ast.Walk(texts(func(text string) string { return strings.ReplaceAll(text, OldItem, conf.Item) }), n)
 		})
 	})
 	if err != nil {
@@ -88,8 +88,8 @@ func modernExpressions(kind string, node ast.Node) error {
 	return nil
 }
 
-// oldItem is what each put in under the first set of names.
-const oldItem = "{item}"
+// OldItem is what each put in under the first set of names.
+const OldItem = "{item}"
 
 // modernStage gives a stage that was a scalar, or a mapping of hosts and gate.
 func modernStage(old ast.Node) (ast.Node, error) {
@@ -120,11 +120,11 @@ func modernStage(old ast.Node) (ast.Node, error) {
 // outdated says of a text that is written now where it uses an older name.
 func outdated(name, kind string, node ast.Node) error {
 	p := &Problems{}
-	for _, r := range renamed[kind] {
+	for _, r := range Renamed[kind] {
 		each(node, r.in, func(n ast.Node) {
-			keyed(n, r.old, func(v *ast.MappingValueNode) {
+			keyed(n, r.Old, func(v *ast.MappingValueNode) {
 				at := v.Key.GetToken().Position
-				p.Texts = append(p.Texts, fmt.Sprintf("%s:%d:%d: %s is called %s now", name, at.Line, at.Column, r.old, r.new))
+				p.Texts = append(p.Texts, fmt.Sprintf("%s:%d:%d: %s is called %s now", name, at.Line, at.Column, r.Old, r.New))
 			})
 		})
 	}

@@ -1,4 +1,4 @@
-package change
+package render
 
 import (
 	"fmt"
@@ -7,6 +7,9 @@ import (
 	"strings"
 
 	"wladder/core/conf"
+	"wladder/core/definition"
+	"wladder/core/finding"
+	"wladder/core/plan"
 )
 
 // Gathered is a file of a host that may decide which setting counts.
@@ -30,7 +33,7 @@ type Reach struct {
 }
 
 // ReachOf gives one for each structured format that a change edits.
-func ReachOf(svc *Service, r *Result) []*Reach {
+func ReachOf(svc *definition.Service, r *Result) []*Reach {
 	byFormat := map[conf.Format]*Reach{}
 	var all []*Reach
 	edited := make([]*Rendered, 0, len(r.Files)+len(r.Held))
@@ -41,7 +44,7 @@ func ReachOf(svc *Service, r *Result) []*Reach {
 		edited = append(edited, &r.Held[i])
 	}
 	for _, f := range edited {
-		if f.Format == conf.Plain || f.Candidate.Kind != Regular {
+		if f.Format == conf.Plain || f.Candidate.Kind != plan.Regular {
 			continue
 		}
 		reach := byFormat[f.Format]
@@ -116,7 +119,7 @@ func (r *Reach) Add(patterns []string, files []Gathered) {
 }
 
 // Findings says which edits another setting overrules, and where that is decided.
-func (r *Reach) Findings() []Finding {
+func (r *Reach) Findings() []finding.Finding {
 	set := conf.Files{Documents: slices.Clone(r.others), Known: func(pattern string) bool { return r.asked[pattern] }}
 	before := map[string]*conf.Document{}
 	held := map[string][]string{}
@@ -129,9 +132,9 @@ func (r *Reach) Findings() []Finding {
 		}
 		set.Documents = append(set.Documents, doc)
 		names = append(names, name)
-		if f.Base.same(f.Candidate) {
+		if f.Base.Same(f.Candidate) {
 			held[name] = f.addresses
-		} else if f.Base.Kind == Regular {
+		} else if f.Base.Kind == plan.Regular {
 			before[name], _ = conf.Parse(name, r.format, f.Base.Content)
 		}
 	}
@@ -143,13 +146,13 @@ func (r *Reach) Findings() []Finding {
 		}
 		return strings.Compare(a.Name, b.Name)
 	})
-	var all []Finding
+	var all []finding.Finding
 	for _, name := range names {
 		for _, l := range set.Defeated(name, before[name]) {
 			if only, ok := held[name]; ok && !slices.Contains(only, l.Address) {
 				continue // it was so before, and nobody edits it
 			}
-			f := Finding{File: name, Line: l.Line, Level: WarnLevel, Code: "may-be-overruled", Text: fmt.Sprintf("%s: whether it counts is not known: %s", l.Address, l.Why)}
+			f := finding.Finding{File: name, Line: l.Line, Level: finding.Warn, Code: "may-be-overruled", Text: fmt.Sprintf("%s: whether it counts is not known: %s", l.Address, l.Why)}
 			if w := l.Winner; w.Address != "" {
 				if w.Value == l.Value {
 					continue // it says the same
@@ -158,7 +161,7 @@ func (r *Reach) Findings() []Finding {
 				if w.File != name {
 					where += " in " + w.File
 				}
-				f.Level, f.Code = VetoLevel, "overruled"
+				f.Level, f.Code = finding.Veto, "overruled"
 				f.Text = fmt.Sprintf("%s would not count: %s; set %s instead, or take that out", l.Address, l.Why, where)
 			}
 			all = append(all, f)

@@ -1,0 +1,282 @@
+package change
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+
+	"wladder/core/conf"
+	"wladder/core/definition"
+	"wladder/core/expr"
+	"wladder/core/probe"
+	"wladder/core/written"
+)
+
+// Edit is one edit as written. Files are named by their key in the definition.
+type Edit struct {
+	File string `yaml:"file"` // of edits within a file, and of mode; may be left out where there is one
+
+	Set        string   `yaml:"set"`
+	To         *Scalar  `yaml:"to"`      // of set: the value; of add: the address
+	Compute    string   `yaml:"compute"` // a CEL expression over expr.HostVars
+	Secret     string   `yaml:"secret"`  // the name of a secret
+	Add        string   `yaml:"add"`     // a member of the list at the address in to
+	Take       string   `yaml:"take"`    // a member of the list at the address in from
+	From       string   `yaml:"from"`
+	Remove     string   `yaml:"remove"`
+	CommentOut string   `yaml:"comment-out"`
+	Uncomment  string   `yaml:"uncomment"`
+	Insert     string   `yaml:"insert"` // text in the file's own syntax
+	Into       *string  `yaml:"into"`   // a block's address; empty for the whole file
+	Above      string   `yaml:"above"`
+	Below      string   `yaml:"below"`
+	Every      int      `yaml:"every"`
+	Each       []string `yaml:"each"` // what {each} stands for, one edit each
+
+	Replace string `yaml:"replace"` // exact text, in the format text
+	With    string `yaml:"with"`    // may hold {secret:NAME}
+
+	Put    string  `yaml:"put"` // a whole file; text may hold {secret:NAME}
+	Text   *string `yaml:"text"`
+	Delete string  `yaml:"delete"`
+	Move   string  `yaml:"move"`
+	Onto   string  `yaml:"onto"`
+	Link   string  `yaml:"link"`
+	Leads  string  `yaml:"leads-to"`
+	Make   string  `yaml:"make"` // one of the definition's makes
+
+	Mode  string `yaml:"mode"` // with owner and group: of put, or alone of file
+	Owner string `yaml:"owner"`
+	Group string `yaml:"group"`
+}
+
+// Verb names what the edit does; "" where it says nothing or several things.
+func (e Edit) Verb() string {
+	verb, n := "", 0
+	for _, v := range [][2]string{{"set", e.Set}, {"add", e.Add}, {"take", e.Take}, {"remove", e.Remove}, {"comment-out", e.CommentOut}, {"uncomment", e.Uncomment}, {"insert", e.Insert}, {"replace", e.Replace}, {"put", e.Put},
+		{"delete", e.Delete}, {"move", e.Move}, {"link", e.Link}, {"make", e.Make}} {
+		if v[1] != "" {
+			verb = v[0]
+			n++
+		}
+	}
+	switch {
+	case n == 0 && e.Mode+e.Owner+e.Group != "":
+		return "mode"
+	case n != 1:
+		return ""
+	}
+	return verb
+}
+
+// within tells whether the edit changes what stands in a file, by address.
+func (e Edit) within() bool {
+	switch e.Verb() {
+	case "set", "add", "take", "remove", "comment-out", "uncomment", "insert", "replace":
+		return true
+	}
+	return false
+}
+
+// Document gives the edit as documents take it; a set's value is left to be
+// filled in where it is computed or secret.
+func (e Edit) Document() conf.Edit {
+	edit := conf.Edit{Do: conf.Action(e.Verb()), Address: e.Set + e.From + e.Remove + e.CommentOut + e.Uncomment + e.Above + e.Below, Every: e.Every, Each: e.Each}
+	switch edit.Do {
+	case conf.Set:
+		if e.To != nil {
+			edit.To = e.To.Value
+		}
+	case conf.Add:
+		edit.To = conf.Text(e.Add)
+		if e.To != nil {
+			edit.Address = e.To.Text
+		}
+	case conf.Take:
+		edit.To = conf.Text(e.Take)
+	case conf.Insert:
+		edit.Text, edit.Where = e.Insert, conf.Into
+		switch {
+		case e.Into != nil:
+			edit.Address = *e.Into
+		case e.Above != "":
+			edit.Where = conf.Above
+		default:
+			edit.Where = conf.Below
+		}
+	case conf.Replace:
+		edit.Find, edit.To = e.Replace, conf.Text(e.With)
+	}
+	return edit
+}
+
+// ParseEdits reads a list of edits within one file, as retouch takes them: as in
+// a change, without what needs a host or a server.
+func ParseEdits(name string, data []byte) ([]conf.Edit, error) {
+	var list []Edit
+	if err := written.Decode(name, "edits", written.Names, data, &list); err != nil {
+		return nil, err
+	}
+	p := &written.Problems{File: name}
+	var edits []conf.Edit
+	for i, e := range list {
+		bad := func(format string, args ...any) { p.Add("number %d: "+format, append([]any{i + 1}, args...)...) }
+		e.check(bad)
+		if verb := e.Verb(); verb != "" && (!e.within() || e.File != "" || e.Compute+e.Secret != "") {
+			bad("%s: want an edit within the file, with a literal value", verb)
+		}
+		edits = append(edits, e.Document())
+	}
+	if len(list) == 0 {
+		p.Add("there is no edit; want a list of them")
+	}
+	return edits, p.Err()
+}
+
+// WriteEdits gives edits as ParseEdits reads them.
+func WriteEdits(edits []conf.Edit) ([]byte, error) { return yaml.Marshal(EditsAsWritten(edits)) }
+
+// EditsAsWritten gives edits in the shape that a change's YAML has.
+func EditsAsWritten(edits []conf.Edit) []yaml.MapSlice {
+	var list []yaml.MapSlice
+	for _, e := range edits {
+		var m yaml.MapSlice
+		put := func(key string, value any) { m = append(m, yaml.MapItem{Key: key, Value: value}) }
+		switch e.Do {
+		case conf.Set:
+			put("set", e.Address)
+			if e.To.Words != nil {
+				put("to", e.To.Words)
+			} else {
+				put("to", e.To.Text)
+			}
+		case conf.Add:
+			put("add", e.To.Text)
+			put("to", e.Address)
+		case conf.Take:
+			put("take", e.To.Text)
+			put("from", e.Address)
+		case conf.Insert:
+			put("insert", e.Text)
+			put(string(e.Where), e.Address)
+		case conf.Replace:
+			put("replace", e.Find)
+			put("with", e.To.Text)
+		default:
+			put(string(e.Do), e.Address)
+		}
+		if e.Every > 0 {
+			put("every", e.Every)
+		}
+		if e.Each != nil {
+			put("each", e.Each)
+		}
+		list = append(list, m)
+	}
+	return list
+}
+
+// check says what is wrong with the edit by itself.
+func (e Edit) check(bad func(format string, args ...any)) {
+	verb := e.Verb()
+	if verb == "" {
+		bad("want one of set, add, take, remove, comment-out, uncomment, insert, replace, put, delete, move, link, make or mode")
+		return
+	}
+	values := 0
+	for _, given := range []bool{e.To != nil && verb != "add", e.Compute != "", e.Secret != ""} {
+		if given {
+			values++
+		}
+	}
+	if verb == "set" && values != 1 {
+		bad("set %s: want one of to, compute or secret", e.Set)
+	} else if verb != "set" && values > 0 {
+		bad("%s takes no value", verb)
+	}
+	places := 0
+	for _, given := range []bool{e.Into != nil, e.Above != "", e.Below != ""} {
+		if given {
+			places++
+		}
+	}
+	switch {
+	case verb == "add" && (e.To == nil || e.To.Text == ""):
+		bad("add %s: want to, the address of the list", e.Add)
+	case (verb == "take") != (e.From != ""):
+		bad("take wants from, the address of the list")
+	case verb == "insert" && places != 1 || verb != "insert" && places > 0:
+		bad("insert wants one of into, above or below; no other edit takes them")
+	case len(e.Each) > 0 && !e.within():
+		bad("each belongs to edits within a file")
+	case len(e.Each) > 0 && e.holds(written.OldItem) && !e.holds(conf.Item):
+		bad("%s is called %s now", written.OldItem, conf.Item)
+	}
+	if e.Compute != "" {
+		if _, err := expr.Compile(e.Compute, expr.HostVars, expr.Scalar); err != nil {
+			bad("%v", err)
+		}
+	}
+	if address := e.Document().Address; address != "" {
+		if _, err := conf.ParseAddress(address); err != nil {
+			bad("%v", err)
+		}
+	}
+	switch {
+	case verb == "put" && e.Text == nil:
+		bad("put %s: want text, the whole of the file", e.Put)
+	case verb != "put" && e.Text != nil:
+		bad("text belongs to put")
+	case (verb == "move") != (e.Onto != ""):
+		bad("move wants onto, the file's key afterwards")
+	case (verb == "link") != (e.Leads != ""):
+		bad("link wants leads-to, what the link says")
+	case verb != "replace" && e.With != "":
+		bad("with belongs to replace")
+	case verb != "put" && verb != "mode" && e.Mode+e.Owner+e.Group != "":
+		bad("mode, owner and group belong to put, or stand alone")
+	case e.Mode != "" && !definition.ValidMode(e.Mode):
+		bad("mode %q; want one such as 640", e.Mode)
+	case e.Owner != "" && !definition.ValidUser(e.Owner) || e.Group != "" && !definition.ValidUser(e.Group):
+		bad("%s:%s are no names of owner and group", e.Owner, e.Group)
+	case e.Secret != "" && !definition.Name(e.Secret):
+		bad("secret %q is no name of one", e.Secret)
+	}
+}
+
+// holds tells whether the edit's address, value or text holds a text.
+func (e Edit) holds(text string) bool {
+	d := e.Document()
+	return strings.Contains(strings.Join(append(d.To.Words, d.Address, d.To.Text, d.Text), "\n"), text)
+}
+
+// SecretNames lists the secrets that the edit refers to.
+func (e Edit) SecretNames() []string {
+	text := e.With + e.Insert
+	if e.Text != nil {
+		text += *e.Text
+	}
+	names := probe.Secrets(text)
+	if e.Secret != "" {
+		names = append(names, e.Secret)
+	}
+	return names
+}
+
+// Scalar is a text, number or switch as written, or a list of words.
+type Scalar struct{ conf.Value }
+
+// UnmarshalYAML keeps scalars as they are written: 0644 and on stay texts.
+func (s *Scalar) UnmarshalYAML(read func(any) error) error {
+	var words []string
+	if err := read(&words); err == nil {
+		s.Words = words
+		return nil
+	}
+	var many []any
+	if read(&many) == nil {
+		return fmt.Errorf("want a value or a list of words")
+	}
+	return read(&s.Text)
+}

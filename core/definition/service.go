@@ -1,0 +1,313 @@
+// Package definition holds services: how one piece of software is configured
+// and looked after, as admins write it down.
+//
+//	svc, err := definition.Parse("pages.yaml", text)
+package definition
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"path"
+	"regexp"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"wladder/core/conf"
+	"wladder/core/expr"
+	"wladder/core/probe"
+	"wladder/core/secret"
+	"wladder/core/written"
+)
+
+// Service is a definition: how one piece of software is configured and looked
+// after. Its commands run as root on hosts, so each version is approved by a
+// second admin under its digest.
+type Service struct {
+	Name      string             `yaml:"service"`
+	Title     string             `yaml:"title"`
+	Where     string             `yaml:"where"` // which hosts carry it, over expr.HostVars
+	Files     map[string]File    `yaml:"files"`
+	Reads     []string           `yaml:"reads"` // patterns of what the service reads beside files, the first file first; what they include is found
+	Roots     []string           `yaml:"roots"` // directories in which links may lead; /etc and those of files where unset
+	Unit      string             `yaml:"unit"`
+	Trial     Trial              `yaml:"trial"`
+	Acts      []Act              `yaml:"acts"` // the lightest first
+	InForce   Checks             `yaml:"in-force"`
+	Settings  []Setting          `yaml:"settings"`
+	Makes     map[string]Make    `yaml:"makes"`
+	Commands  map[string]Command `yaml:"commands"` // that probes may ask
+	Probes    []probe.Probe      `yaml:"probes"`
+	Logs      *Logs              `yaml:"logs"`
+	FrontDoor *FrontDoor         `yaml:"front-door"`
+	Settle    written.Duration   `yaml:"settle"`  // how long to wait until first well; 15s where unset
+	Guarded   bool               `yaml:"guarded"` // it carries our own way in: its guard stays short during the soak, too
+	Guard     written.Duration   `yaml:"guard"`   // how long a host waits for us before it undoes a change; reckoned where unset
+
+	Source []byte `yaml:"-"`
+	Digest string `yaml:"-"` // SHA-256 of Source, in hex
+}
+
+// File is one file of a service.
+type File struct {
+	Format  conf.Format       `yaml:"format"` // text where unset
+	Paths   map[string]string `yaml:"paths"`  // by family of distributions; "any" for the rest
+	Owner   string            `yaml:"owner"`  // of a new file; root where unset
+	Group   string            `yaml:"group"`
+	Mode    string            `yaml:"mode"`    // octal; 644 where unset
+	Despite []string          `yaml:"despite"` // codes of hazards that are known and accepted for this file
+}
+
+// Trial is the service's own checker, run on the host in a private copy, with
+// no network and few capabilities but for what it needs.
+type Trial struct {
+	Command []string `yaml:"command" json:"command"` // words, never a shell line; empty: there is no checker
+	Covers  []string `yaml:"covers" json:"covers"`   // directories that the checker writes to, covered too
+	Grants  []string `yaml:"grants" json:"grants"`   // network, or capabilities such as sys_chroot
+	Dump    []string `yaml:"dump" json:"dump"`       // prints the effective settings
+}
+
+// Act makes the service take its files up: one command, or several in order.
+// An act without any is for what is read anew at each use.
+type Act struct {
+	Name     string           `yaml:"name" json:"name"`
+	Command  []string         `yaml:"command" json:"-"`
+	Commands [][]string       `yaml:"commands" json:"commands"`
+	Timeout  written.Duration `yaml:"timeout" json:"timeout"` // of all commands together; 60s where unset
+}
+
+// Make is a command that makes a file on the host, such as a key, which never
+// leaves it. Words may hold {path}, {file:KEY} for another file of the service,
+// made just before or there already, and {secret:NAME} for the path of a file
+// that holds the secret.
+type Make struct {
+	File    string           `yaml:"file" json:"file"` // key of what it makes
+	Command []string         `yaml:"command" json:"command"`
+	Timeout written.Duration `yaml:"timeout" json:"timeout"` // 60s where unset
+}
+
+// Command is one that a probe may ask for by name.
+type Command struct {
+	Command []string         `yaml:"command" json:"command"`
+	Timeout written.Duration `yaml:"timeout" json:"timeout"` // 10s where unset
+}
+
+// Logs says which lines of the unit's journal are a fault since the act.
+type Logs struct {
+	Severity string   `yaml:"severity" json:"severity"` // lines as severe as this are counted: emerg … debug; err where unset
+	Allow    int      `yaml:"allow" json:"allow"`       // so many more of them per minute than before the act
+	Refuse   []string `yaml:"refuse" json:"refuse"`     // RE2; one such line is a fault
+	Ignore   []string `yaml:"ignore" json:"ignore"`     // RE2; such lines are no fault
+}
+
+// Severities are syslog's (RFC 5424), the worst first.
+var Severities = []string{"emerg", "alert", "crit", "err", "warning", "notice", "info", "debug"}
+
+// FrontDoor is asked again and again while the service takes its files up.
+type FrontDoor struct {
+	Ask    string           `yaml:"ask" json:"ask"` // an http or tcp question
+	Expect string           `yaml:"expect" json:"expect"`
+	Every  written.Duration `yaml:"every" json:"every"` // 50ms where unset
+	Out    written.Duration `yaml:"out" json:"out"`     // how long it may be shut; 0 is no limit
+	Failed int              `yaml:"failed" json:"failed"`
+}
+
+// Checks is one probe or a list of them.
+type Checks []probe.Probe
+
+// UnmarshalYAML takes both forms.
+func (c *Checks) UnmarshalYAML(read func(any) error) error {
+	var many []probe.Probe
+	if read(&many) == nil {
+		*c = many
+		return nil
+	}
+	var one probe.Probe
+	if err := read(&one); err != nil {
+		return err
+	}
+	*c = Checks{one}
+	return nil
+}
+
+var (
+	nameRule = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+	unitRule = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9@:_.-]*\.(service|socket|timer)$`)
+)
+
+// Name tells whether a text can name a service or a secret.
+func Name(text string) bool { return nameRule.MatchString(text) }
+
+// Parse reads a definition and says all that is wrong with it.
+func Parse(name string, data []byte) (*Service, error) {
+	return parse(name, written.Names, data)
+}
+
+func parse(name string, names int, data []byte) (*Service, error) {
+	s := &Service{Source: data}
+	if err := written.Decode(name, "service", names, data, s); err != nil {
+		return nil, err
+	}
+	p := &written.Problems{File: name}
+	if !Name(s.Name) {
+		p.Add("service: %q is no name; want small letters, digits and hyphens", s.Name)
+	}
+	if _, err := expr.Compile(s.Where, expr.HostVars, expr.Bool); err != nil {
+		p.Add("where: %v", err)
+	}
+	if len(s.Files) == 0 {
+		p.Add("files: there is none; want at least one")
+	}
+	for key, f := range s.Files {
+		s.Files[key] = f.checked(p, key)
+	}
+	for _, pattern := range s.Reads {
+		if _, err := path.Match(pattern, "/"); err != nil || !path.IsAbs(pattern) || path.Clean(pattern) != pattern {
+			p.Add("reads: %q is no clean absolute path or pattern", pattern)
+		}
+	}
+	for _, root := range s.Roots {
+		if !cleanPath(root) {
+			p.Add("roots: %q is no clean absolute path", root)
+		}
+	}
+	if !unitRule.MatchString(s.Unit) {
+		p.Add("unit: %q is no unit's name; want one such as nginx.service", s.Unit)
+	}
+	if len(s.Acts) == 0 {
+		p.Add("acts: there is none; want at least a restart")
+	}
+	for i := range s.Acts {
+		s.Acts[i].check(p, i)
+	}
+	s.checkTrial(p)
+	s.checkMakes(p)
+	s.checkCommands(p)
+	s.checkLogs(p)
+	s.checkFrontDoor(p)
+	for i := range s.Settings {
+		set := &s.Settings[i]
+		var err error
+		if set.address, err = conf.ParseAddress(set.Address); err != nil {
+			p.Add("settings: %v", err)
+		}
+		if set.File == "" {
+			set.File = s.OnlyFile()
+		}
+		if _, ok := s.Files[set.File]; !ok {
+			p.Add("settings: %s: file %q is not one of files", set.Address, set.File)
+		}
+		if set.Act != "" && s.ActIndex(set.Act) < 0 {
+			p.Add("settings: %s: act %q is not one of acts", set.Address, set.Act)
+		}
+		set.check(p)
+	}
+	for i := range s.InForce {
+		if s.InForce[i].Name == "" {
+			s.InForce[i].Name = "in force"
+		}
+	}
+	CheckProbes(p, "in-force", s.InForce, s.Commands)
+	CheckProbes(p, "probes", s.Probes, s.Commands)
+	if s.Settle == 0 {
+		s.Settle = written.Duration(15 * time.Second)
+	}
+	sort.Strings(p.Texts)
+	sum := sha256.Sum256(data)
+	s.Digest = hex.EncodeToString(sum[:])
+	return s, p.Err()
+}
+
+// Stored reads a definition that was taken in before, under the names of
+// its time: rules that came later do not take back what was approved.
+func Stored(name string, names int, data []byte) (*Service, error) {
+	s, err := parse(name, names, data)
+	var p *written.Problems
+	if s != nil && errors.As(err, &p) {
+		err = nil
+	}
+	return s, err
+}
+
+func (s *Service) OnlyFile() string {
+	if len(s.Files) == 1 {
+		for key := range s.Files {
+			return key
+		}
+	}
+	return ""
+}
+
+func (s *Service) ActIndex(name string) int {
+	for i, a := range s.Acts {
+		if a.Name == name {
+			return i
+		}
+	}
+	return -1
+}
+
+// WritableRoots gives the directories in which a change of the service may write.
+func (s *Service) WritableRoots() []string {
+	if len(s.Roots) > 0 {
+		return s.Roots
+	}
+	roots := []string{"/etc"}
+	for _, f := range s.Files {
+		for _, at := range f.Paths {
+			roots = append(roots, path.Dir(at))
+		}
+	}
+	return roots
+}
+
+// Within tells whether a clean path lies in one of the directories.
+func Within(at string, roots []string) bool {
+	return slices.ContainsFunc(roots, func(root string) bool {
+		return root == "/" || strings.HasPrefix(at, root+"/")
+	})
+}
+
+// Path gives a file's path on a host of the family; empty where unknown.
+func (f File) Path(family string) string {
+	if at := f.Paths[family]; at != "" {
+		return at
+	}
+	return f.Paths["any"]
+}
+
+// SettingOf finds what the definition says of an address: names must be alike,
+// picks are free.
+func (s *Service) SettingOf(file string, a conf.Address) *Setting {
+	for i := range s.Settings {
+		set := &s.Settings[i]
+		if set.File != file || len(set.address) != len(a) {
+			continue
+		}
+		alike := true
+		for k := range a {
+			alike = alike && strings.EqualFold(strings.ReplaceAll(set.address[k].Name, "-", "_"), strings.ReplaceAll(a[k].Name, "-", "_"))
+		}
+		if alike {
+			return set
+		}
+	}
+	return nil
+}
+
+// Secrets tells which addresses of a file hold secrets: marked ones, and those
+// with a name like a password's.
+func (s *Service) Secrets(file string) func(address string) bool {
+	return func(text string) bool {
+		a, err := conf.ParseAddress(text)
+		if err != nil || len(a) == 0 {
+			return false
+		}
+		if rule := s.SettingOf(file, a); rule != nil {
+			return rule.Secret
+		}
+		return secret.Like(a[len(a)-1].Name)
+	}
+}

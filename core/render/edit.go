@@ -1,0 +1,301 @@
+package render
+
+import (
+	"cmp"
+	"errors"
+	"strings"
+
+	"wladder/core/change"
+	"wladder/core/conf"
+	"wladder/core/definition"
+	"wladder/core/expr"
+	"wladder/core/finding"
+	"wladder/core/plan"
+	"wladder/core/secret"
+)
+
+func (s *set) edit(e change.Edit) {
+	switch verb := e.Verb(); verb {
+	case "set", "add", "take", "remove", "comment-out", "uncomment", "insert", "replace":
+		s.within(e, verb)
+	case "put":
+		s.put(e)
+	case "delete":
+		if f := s.file(e.Delete, true); f != nil {
+			if f.Candidate.Kind == plan.Absent {
+				s.refuse(f, 0, "is not there, so there is nothing to delete")
+				return
+			}
+			f.Candidate = plan.Copy{Kind: plan.Absent}
+			s.heaviest()
+		}
+	case "move":
+		from, onto := s.file(e.Move, true), s.file(e.Onto, true)
+		switch {
+		case from == nil || onto == nil:
+		case from.Candidate.Kind == plan.Absent:
+			s.refuse(from, 0, "is not there, so it cannot be moved")
+		case onto.Candidate.Kind != plan.Absent:
+			s.refuse(onto, 0, "is there already; a move would overwrite it")
+		default:
+			onto.Candidate, from.Candidate = from.Candidate, plan.Copy{Kind: plan.Absent}
+			s.heaviest()
+		}
+	case "link":
+		f := s.file(e.Link, true)
+		switch {
+		case f == nil:
+		case !leadsWithin(f.Path, e.Leads, s.svc.WritableRoots()):
+			s.refuse(f, 0, "would lead to %s, outside the directories in which this service may write", e.Leads)
+		default:
+			f.Candidate = plan.Copy{Kind: plan.Symlink, Target: e.Leads}
+			s.Executes = true
+			s.heaviest()
+		}
+	case "make":
+		s.make(e)
+	case "mode":
+		f := s.file(e.File, false)
+		switch {
+		case f == nil:
+		case f.Candidate.Kind != plan.Regular:
+			s.refuse(f, 0, "is not there; only a file has a mode")
+		default:
+			f.Candidate = attributes(f.Candidate, e)
+			s.heaviest()
+		}
+	}
+}
+
+func attributes(c plan.Copy, e change.Edit) plan.Copy {
+	c.Owner, c.Group, c.Mode = cmp.Or(e.Owner, c.Owner), cmp.Or(e.Group, c.Group), cmp.Or(definition.Octal(e.Mode), c.Mode)
+	return c
+}
+
+func (s *set) put(e change.Edit) {
+	f := s.file(e.Put, false)
+	if f == nil {
+		return
+	}
+	text, err := secret.Fill(*e.Text, s.reading.Secrets)
+	was, _ := f.document(f.Candidate.Content)
+	var now *conf.Document
+	if err == nil {
+		now, err = f.document([]byte(text))
+	}
+	if err != nil {
+		at := &conf.Error{}
+		if errors.As(err, &at) {
+			s.refuse(f, 0, "the new text, line %d: %s", at.Line, at.What)
+		} else {
+			s.refuse(f, 0, "%v", err)
+		}
+		return
+	}
+	def := s.svc.Files[f.Key]
+	if f.Candidate.Kind != plan.Regular {
+		f.Candidate = plan.Copy{Kind: plan.Regular, Owner: def.Owner, Group: def.Group, Mode: def.Mode}
+	}
+	f.Candidate = attributes(f.Candidate, e)
+	f.Candidate.Content = []byte(text)
+	s.exposed(f, e)
+	s.heaviest()
+	s.brings(f, was, now)
+}
+
+// exposed warns of a secret in a file that everybody may read.
+func (s *set) exposed(f *Rendered, e change.Edit) {
+	if m := f.Candidate.Mode; len(e.SecretNames()) > 0 && m != "" && m[len(m)-1] >= '4' {
+		s.find(finding.Warn, "secret-readable", f.Found.Path, 0, "holds a secret then, and everybody on the host may read it (mode %s)", m)
+	}
+}
+
+// brings notes where new text holds what a checker may run.
+func (s *set) brings(f *Rendered, was, now *conf.Document) {
+	if f.Format == conf.Plain {
+		s.Executes = true
+		return
+	}
+	running := func(doc *conf.Document) (all []conf.Setting) {
+		if doc == nil {
+			return nil
+		}
+		for _, x := range doc.Settings() {
+			if a, err := conf.ParseAddress(x.Address); err == nil && !x.CommentedOut && s.svc.Executes(f.Key, a) {
+				all = append(all, x)
+			}
+		}
+		return all
+	}
+	had := map[string]bool{}
+	if was != nil && now != nil { // what is not understood may run, too
+		for _, x := range was.Passed() {
+			had[x.Value] = true
+		}
+		for _, x := range now.Passed() {
+			s.Executes = s.Executes || !had[x.Value]
+		}
+	}
+	for _, x := range running(was) {
+		had[x.Address+"="+x.Value] = true
+	}
+	for _, x := range running(now) {
+		if !had[x.Address+"="+x.Value] {
+			s.Executes = true
+			s.find(finding.Warn, "tried-later", f.Found.Path, x.Line, "%s can bring code that the service's checker would run; the checker sees it once the change is approved, before anything is placed", x.Address)
+		}
+	}
+}
+
+func (s *set) make(e change.Edit) {
+	m, ok := s.svc.Makes[e.Make]
+	if !ok {
+		s.find(finding.Veto, "no-such-make", "", 0, "make %q is not one of service %s", e.Make, s.svc.Name)
+		return
+	}
+	f := s.file(m.File, false)
+	if f == nil {
+		return
+	}
+	if f.Base.Kind != plan.Absent {
+		s.find(finding.Note, "made-already", f.Found.Path, 0, "is there already, and is kept as it is")
+		return
+	}
+	def := s.svc.Files[m.File]
+	f.Candidate = plan.Copy{Kind: plan.Made, Owner: def.Owner, Group: def.Group, Mode: def.Mode}
+	f.Make, f.Others = &m, map[string]string{}
+	for _, key := range m.Others() {
+		other := s.file(key, false)
+		if other == nil {
+			return
+		}
+		if other.Candidate.Kind == plan.Absent {
+			s.refuse(f, 0, "is made from %s, which is not there; make that first", other.Found.Path)
+			return
+		}
+		f.Others[key] = other.Path
+	}
+	s.heaviest()
+}
+
+// within makes an edit inside a file.
+func (s *set) within(e change.Edit, verb string) {
+	f := s.file(e.File, false)
+	if f == nil {
+		return
+	}
+	if f.Candidate.Kind != plan.Regular {
+		s.find(finding.Veto, "base-missing", f.Found.Path, 0, "is not there; is the software installed on this host?")
+		return
+	}
+	doc, err := f.document(f.Candidate.Content)
+	if err != nil {
+		at := &conf.Error{}
+		errors.As(err, &at)
+		s.find(finding.Veto, "base-unreadable", f.Found.Path, at.Line, "%s", at.What)
+		return
+	}
+	edit, ok := s.resolve(f, e, verb)
+	if !ok {
+		return
+	}
+	address, _ := conf.ParseAddress(edit.Address)
+	rule := s.svc.SettingOf(f.Key, address)
+	if edit.Do == conf.Set && rule != nil && !s.judge(f, doc, edit, rule) {
+		return
+	}
+	if rule != nil && rule.Act != "" {
+		s.need = max(s.need, s.svc.ActIndex(rule.Act))
+	} else {
+		s.heaviest()
+	}
+	next, err := doc.Apply(edit)
+	if err != nil {
+		at := &conf.Error{}
+		errors.As(err, &at)
+		text := at.What
+		if at.Address != "" {
+			text = at.Address + ": " + text
+		}
+		s.refuse(f, at.Line, "%s", s.redactor.Clean(text))
+		return
+	}
+	if edit.Do != conf.Set && !s.judgeBrought(f, doc, next) {
+		return
+	}
+	f.addresses = append(f.addresses, edit.Address)
+	f.Candidate.Content, f.last = next.Bytes(), next
+	s.exposed(f, e)
+	s.brings(f, doc, next)
+}
+
+// judgeBrought holds what an edit brought, other than by set, against the rules.
+func (s *set) judgeBrought(f *Rendered, was, now *conf.Document) bool {
+	well := true
+	for _, a := range conf.Compare(was, now) {
+		address, err := conf.ParseAddress(a.Address)
+		if err != nil || a.New == "" {
+			continue
+		}
+		if rule := s.svc.SettingOf(f.Key, address); rule != nil {
+			well = s.judge(f, now, conf.Edit{Address: a.Address, To: conf.Text(a.New)}, rule) && well
+		}
+	}
+	return well
+}
+
+// judge holds a value against the definition's rule for it.
+func (s *set) judge(f *Rendered, doc *conf.Document, edit conf.Edit, rule *definition.Setting) bool {
+	value := edit.To.Text
+	if edit.To.Words != nil {
+		value = strings.Join(edit.To.Words, " ")
+	}
+	if rule.Shown != "" {
+		s.Shown = append(s.Shown, strings.ReplaceAll(rule.Shown, "{value}", value))
+	}
+	wrong := rule.Judge(value)
+	if wrong == "" {
+		return true
+	}
+	if rule.Secret {
+		wrong = "the secret value is not of the type, or in the range, that the definition wants"
+	}
+	_, line, _ := doc.Get(edit.Address)
+	code := "wrong-type"
+	if strings.Contains(wrong, "out of range") {
+		code = "out-of-range"
+	} else if strings.Contains(wrong, "not allowed") {
+		code = "not-allowed"
+	}
+	s.find(finding.Veto, code, f.Found.Path, line, "%s: %s", edit.Address, wrong)
+	return false
+}
+
+func (s *set) resolve(f *Rendered, e change.Edit, verb string) (conf.Edit, bool) {
+	edit := e.Document()
+	var err error
+	switch {
+	case verb == "replace":
+		edit.To.Text, err = secret.Fill(e.With, s.reading.Secrets)
+	case verb == "insert":
+		edit.Text, err = secret.Fill(e.Insert, s.reading.Secrets)
+	case verb != "set":
+	case e.To != nil:
+		edit.To = e.To.Value
+	case e.Secret != "":
+		edit.To.Words = []string{s.reading.Secrets[e.Secret]}
+	default:
+		var program *expr.Program
+		if program, err = expr.Compile(e.Compute, expr.HostVars, expr.Scalar); err == nil {
+			edit.To.Text, err = program.Scalar(s.reading.Host.Vars())
+		}
+		if err != nil {
+			s.find(finding.Veto, "not-computable", "", 0, "%s: %v", e.Set, err)
+			return edit, false
+		}
+	}
+	if err != nil {
+		s.refuse(f, 0, "%v", err)
+	}
+	return edit, err == nil
+}

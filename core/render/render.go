@@ -1,0 +1,187 @@
+// Package render says what a change comes to on one host: candidates, diffs,
+// what the settings become in words, and findings. It works from what was read
+// there, and reads nothing itself.
+//
+//	result := render.Candidates(svc, spec, render.Reading{Host: host, Files: found})
+package render
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"wladder/core/change"
+	"wladder/core/definition"
+	"wladder/core/expr"
+	"wladder/core/finding"
+	"wladder/core/plan"
+	"wladder/core/secret"
+)
+
+// Result is what a change comes to on one host.
+type Result struct {
+	Files    []Rendered // those that change, in the order in which they are placed
+	Held     []Rendered // those that edits named, and that say already what is wanted
+	Act      definition.Act
+	Findings []finding.Finding
+	Executes bool     // the checker must not see it before it is approved
+	Shown    []string // what the trial's dump must print
+
+	redactor *secret.Redactor
+}
+
+// Settled says of a result without files to change what is to become of the host:
+// it gets the act alone where the program has not taken up what stands there, for
+// the reason unready, and nothing otherwise.
+func (r *Result) Settled(unready string) {
+	switch {
+	case len(r.Files) > 0 || r.Vetoed():
+	case unready != "" && len(r.Held) > 0 && len(r.Act.Commands) > 0:
+		r.find(finding.Warn, "not-in-force", "", 0, "the files say already what this change wants, and the program has not taken it up: %s. It gets the act %s alone", unready, r.Act.Name)
+		r.Files, r.Held = r.Held, nil
+	default:
+		r.find(finding.Note, "nothing-to-change", "", 0, "the files say already what this change wants")
+	}
+}
+
+// Vetoed tells whether a finding keeps the host out.
+func (r *Result) Vetoed() bool {
+	return finding.Vetoed(r.Findings)
+}
+
+func (r *Result) find(level finding.Level, code, file string, line int, format string, args ...any) {
+	r.Findings = append(r.Findings, finding.Finding{Level: level, Code: code, Text: fmt.Sprintf(format, args...), File: file, Line: line})
+}
+
+// SecretNames lists the secrets that a change of the service refers to.
+func SecretNames(svc *definition.Service, spec *change.Spec) []string {
+	names := map[string]bool{}
+	add := func(all []string) {
+		for _, n := range all {
+			names[n] = true
+		}
+	}
+	for _, e := range spec.Edits {
+		add(e.SecretNames())
+		if m, ok := svc.Makes[e.Make]; ok {
+			add(m.SecretNames())
+		}
+	}
+	for _, p := range slices.Concat(svc.Probes, spec.Probes, svc.InForce) {
+		add(p.SecretNames())
+	}
+	return slices.Sorted(maps.Keys(names))
+}
+
+// Reading is what Render works from on one host.
+type Reading struct {
+	Host     expr.Host
+	Files    map[string]Found  // by their key in the definition
+	Secrets  map[string]string // by name
+	Redactor *secret.Redactor
+}
+
+// set is the paths of one host as the edits leave them, by key.
+type set struct {
+	*Result
+	svc     *definition.Service
+	reading Reading
+	now     map[string]*Rendered
+	order   []string
+	need    int // index of the act
+}
+
+// Candidates computes a change's candidates on one host.
+func Candidates(svc *definition.Service, spec *change.Spec, reading Reading) Result {
+	if reading.Redactor == nil {
+		reading.Redactor = &secret.Redactor{}
+	}
+	for _, v := range reading.Secrets {
+		reading.Redactor.Add(v)
+	}
+	r := Result{redactor: reading.Redactor}
+	s := &set{Result: &r, svc: svc, reading: reading, now: map[string]*Rendered{}}
+	for _, e := range spec.Edits {
+		s.edit(e)
+		if r.Vetoed() && len(r.Findings) > 50 {
+			break
+		}
+	}
+	for _, key := range s.order {
+		f := s.now[key]
+		if f.Base.Same(f.Candidate) {
+			r.Held = append(r.Held, *f)
+			continue
+		}
+		r.words(svc, f)
+		r.Files = append(r.Files, *f)
+	}
+	slices.SortStableFunc(r.Files, func(a, b Rendered) int { return cmp.Compare(a.turn(), b.turn()) })
+	r.Act = svc.Acts[s.need]
+	return r
+}
+
+// turn puts what others refer to first, and what goes last.
+func (f Rendered) turn() int {
+	switch {
+	case f.Candidate.Kind == plan.Made:
+		return 0
+	case f.Base.Kind == plan.Absent && f.Candidate.Kind == plan.Regular:
+		return 1
+	case f.Candidate.Kind == plan.Regular:
+		return 2
+	case f.Candidate.Kind == plan.Symlink:
+		return 3
+	}
+	return 4
+}
+
+// file gives the path that an edit concerns, read and weighed at its first
+// edit; nil where it cannot be changed. itself is for edits of a link as such.
+func (s *set) file(key string, itself bool) *Rendered {
+	if key == "" {
+		key = s.svc.OnlyFile()
+	}
+	if f := s.now[key]; f != nil {
+		return f
+	}
+	def, ok := s.svc.Files[key]
+	if !ok {
+		s.find(finding.Veto, "no-such-file", "", 0, "file %q is not one of service %s; it has %s", key, s.svc.Name, strings.Join(slices.Sorted(maps.Keys(s.svc.Files)), ", "))
+		return nil
+	}
+	found := s.reading.Files[key]
+	f := &Rendered{Key: key, Format: def.Format, Found: found, Path: found.Resolved, Base: found.Copy()}
+	if itself {
+		f.Path, f.Base = found.Path, found.Itself()
+	}
+	switch {
+	case found.Path == "":
+		s.find(finding.Veto, "no-path", "", 0, "the service has no path for the file %s in the family %q", key, s.reading.Host.Traits.Family)
+		return nil
+	case !found.Missing && found.Kind != "regular file" && !(itself && len(found.Links) > 0):
+		s.find(finding.Veto, "base-unreadable", found.Path, 0, "is a %s; want a regular file", found.Kind)
+		return nil
+	}
+	before := len(s.Findings)
+	s.weigh(found, f.Path, def, s.svc.WritableRoots())
+	if finding.Vetoed(s.Findings[before:]) {
+		return nil
+	}
+	doc, _ := f.document(found.Content)
+	s.redactor.AddFile(s.svc.Secrets(key), found.Content, doc)
+	f.Candidate = f.Base
+	s.now[key] = f
+	s.order = append(s.order, key)
+	return f
+}
+
+func (s *set) refuse(f *Rendered, line int, format string, args ...any) {
+	s.find(finding.Veto, "edit-refused", f.Found.Path, line, format, args...)
+}
+
+// heaviest has the change need the heaviest act: what the definition does not
+// know wants it.
+func (s *set) heaviest() { s.need = len(s.svc.Acts) - 1 }

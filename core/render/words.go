@@ -1,0 +1,72 @@
+package render
+
+import (
+	"fmt"
+	"path"
+
+	"wladder/core/conf"
+	"wladder/core/definition"
+	"wladder/core/plan"
+	"wladder/core/secret"
+)
+
+// words says what changes: as a diff, and setting by setting.
+func (r *Result) words(svc *definition.Service, f *Rendered) {
+	at := f.Found.Path
+	if f.Base.Kind == plan.Symlink || f.Candidate.Kind == plan.Symlink {
+		at = f.Path
+	}
+	alter := func(kind, old, new string) {
+		a := conf.Alteration{Address: secret.Legible(at), Old: secret.Legible(old), New: secret.Legible(new), Kind: kind}
+		f.Alterations = append(f.Alterations, a)
+		f.Diff += "# " + a.Words() + "\n"
+	}
+	base, candidate := f.Base, f.Candidate
+	switch {
+	case candidate.Kind == plan.Made:
+		alter("made", "", fmt.Sprintf("by %s on the host, %s:%s, mode %s", path.Base(f.Make.Command[0]), candidate.Owner, candidate.Group, candidate.Mode))
+		return
+	case candidate.Kind == plan.Symlink:
+		alter("linked", base.Target, candidate.Target)
+		if base.Kind != plan.Regular {
+			return
+		}
+	case base.Kind == plan.Symlink:
+		alter("unlinked", base.Target, "")
+	case base.Kind == plan.Absent:
+		alter("new", "", fmt.Sprintf("%s:%s, mode %s", candidate.Owner, candidate.Group, candidate.Mode))
+	case candidate.Kind == plan.Absent:
+		alter("deleted", fmt.Sprintf("%s:%s, mode %s", base.Owner, base.Group, base.Mode), "")
+	default:
+		if base.Mode != candidate.Mode {
+			alter("mode", base.Mode, candidate.Mode)
+		}
+		if a, b := base.Owner+":"+base.Group, candidate.Owner+":"+candidate.Group; a != b {
+			alter("owner", a, b)
+		}
+	}
+	before, _ := f.document(base.Content)
+	after, _ := f.document(candidate.Content)
+	if base.Kind == plan.Regular && candidate.Kind == plan.Regular && before != nil && after != nil {
+		f.Alterations = append(f.Alterations, r.compare(svc, f.Key, before, after)...)
+	}
+	diff := r.redactor.Clean(Unified(at, secret.Mask(svc.Secrets(f.Key), base.Content, before), secret.Mask(svc.Secrets(f.Key), candidate.Content, after)))
+	if diff == "" && string(base.Content) != string(candidate.Content) { // only masked values differ: say so, without them
+		diff = Unified(at, []byte("a secret value\n"), []byte("another secret value\n"))
+	}
+	f.Diff += diff
+}
+
+// compare lists the settings that differ between two files.
+func (r *Result) compare(svc *definition.Service, key string, before, after *conf.Document) []conf.Alteration {
+	all := conf.Compare(before, after)
+	hidden := svc.Secrets(key)
+	for i, a := range all {
+		if hidden(a.Address) {
+			all[i].Old, all[i].New = secret.Covered(a.Old), secret.Covered(a.New)
+		} else {
+			all[i].Old, all[i].New = r.redactor.Clean(a.Old), r.redactor.Clean(a.New)
+		}
+	}
+	return all
+}
