@@ -330,7 +330,10 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (
 		return result, err
 	}
 	defer conn.Close()
-	if h.Traits, err = conn.Survey(ctx); err != nil {
+	keys, paths := r.paths(h.Traits.Family)
+	var all []render.Found
+	was := h.Traits.Family // of the last survey; none before the first
+	if h.Traits, all, err = conn.Examine(ctx, paths); err != nil {
 		return result, err
 	}
 	found.Traits = &h.Traits
@@ -338,25 +341,34 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (
 		result.Findings = []finding.Finding{{Level: finding.Veto, Code: "not-carried", Text: "the definition of " + r.svc.Name + " says that this host does not carry it"}}
 		return result, err
 	}
-	var keys, paths []string
-	collected := map[string]render.Found{}
-	for key, f := range r.svc.Files {
-		if at := f.Path(h.Traits.Family); at != "" {
-			keys, paths = append(keys, key), append(paths, at)
+	if h.Traits.Family != was {
+		keys, paths = r.paths(h.Traits.Family)
+		if all, err = conn.Collect(ctx, paths); err != nil {
+			return result, err
 		}
 	}
-	all, err := conn.Collect(ctx, paths)
-	if err != nil {
-		return result, err
-	}
+	collected := map[string]render.Found{}
 	for i, f := range all {
 		collected[keys[i]] = f
 	}
 	redactor := &secret.Redactor{}
 	result = render.Candidates(r.svc, r.spec, render.Reading{Host: h.Expr(), Files: collected, Secrets: r.secrets, Redactor: redactor})
-	if err := overruled(ctx, conn, r.svc, &result); err != nil {
+	// The probes as they are before, and what lies around the files, in one round
+	// trip; includes may want more.
+	ask := asker{put: outsideRuns(conn), ip: ipOf(h.Address), hostKey: h.HostKey, commands: r.svc.Commands, secrets: r.secrets, redactor: redactor}
+	around := aroundOf(r.svc, &result)
+	var replies []host.Reply
+	found.Probes, replies, err = ask.ask(ctx, probe.Earlier, r.probes, append([]host.Question{{Ask: probe.Ask{Kind: probe.Unit, Name: r.svc.Unit}}}, around.questions()...)...)
+	if err != nil {
 		return result, err
 	}
+	if err := around.add(replies[1:]); err != nil {
+		return result, err
+	}
+	if err := around.rest(ctx, ask); err != nil {
+		return result, err
+	}
+	result.Findings = append(result.Findings, around.findings()...)
 	var files []host.File
 	for _, f := range result.Files {
 		files = append(files, hostFile(f.Path, f.Base, f.Candidate, f.Make, f.Others, r.secrets))
@@ -374,18 +386,12 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (
 			result.Findings = append(result.Findings, f)
 		}
 	}
-	ask := asker{put: outsideRuns(conn), ip: ipOf(h.Address), hostKey: h.HostKey, commands: r.svc.Commands, secrets: r.secrets, redactor: redactor}
-	var replies []host.Reply
-	found.Probes, replies, err = ask.ask(ctx, probe.Earlier, r.probes, host.Question{Ask: probe.Ask{Kind: probe.Unit, Name: r.svc.Unit}})
 	if what := ill(found.Probes); what != "" {
 		result.Findings = append(result.Findings, finding.Finding{Level: finding.Warn, Code: "ill-before", Text: what + ", before anything is changed"})
 	}
-	if len(replies) > 0 && (replies[0].State == "inactive" || replies[0].State == "failed") && len(result.Act.Commands) > 0 && len(files) > 0 {
+	if (replies[0].State == "inactive" || replies[0].State == "failed") && len(result.Act.Commands) > 0 && len(files) > 0 {
 		result.Findings = append(result.Findings, finding.Finding{Level: finding.Warn, Code: "not-running",
 			Text: fmt.Sprintf("%s does not run on this host now (%s); the act %s would start it", r.svc.Unit, replies[0].State, result.Act.Name)})
-	}
-	if err != nil {
-		return result, err
 	}
 	unready := ""
 	if len(files) == 0 && !result.Vetoed() {
@@ -395,6 +401,16 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (
 	}
 	result.Settled(unready)
 	return result, nil
+}
+
+// paths gives the definition's files as they stand on hosts of a family.
+func (r *rehearsal) paths(family string) (keys, paths []string) {
+	for key, f := range r.svc.Files {
+		if at := f.Path(family); at != "" {
+			keys, paths = append(keys, key), append(paths, at)
+		}
+	}
+	return keys, paths
 }
 
 // unready says, before anything is changed, what the program has not taken up:
@@ -413,28 +429,6 @@ func (r *rehearsal) unready(ctx context.Context, ask asker) (string, error) {
 	}
 	verdicts, _, err := ask.ask(ctx, probe.Later, checks)
 	return ill(verdicts), err
-}
-
-// deepest is how many times includes are followed on a host.
-const deepest = 5
-
-// overruled finds edits that do not count, since a setting elsewhere wins.
-func overruled(ctx context.Context, conn *host.Conn, svc *definition.Service, result *render.Result) error {
-	for _, reach := range render.ReachOf(svc, result) {
-		for range deepest {
-			wants := reach.Wants()
-			if len(wants) == 0 {
-				break
-			}
-			files, err := conn.Gather(ctx, wants)
-			if err != nil {
-				return err
-			}
-			reach.Add(wants, files)
-		}
-		result.Findings = append(result.Findings, reach.Findings()...)
-	}
-	return nil
 }
 
 // fleeting is what checkers print that differs each time they run, and would

@@ -12,6 +12,7 @@ import (
 	"wladder/core/definition"
 	"wladder/core/ladder"
 	"wladder/core/probe"
+	"wladder/core/render"
 )
 
 // Unit is how a unit stands. Renewed counts those of its processes that began
@@ -103,12 +104,15 @@ type Question struct {
 	Severity string             // … as severe as this, in the words of journalctl(1)
 	Pattern  string             // … or that this fits; empty: none
 	Guard    bool               // instead: how the run's guard stands
+	Around   []string           // instead: the files that these patterns mean: what a service reads beside those of a change
 }
 
 func (q Question) words() []string {
 	switch {
 	case q.Guard:
 		return []string{"guard"}
+	case q.Around != nil:
+		return append([]string{"surroundings"}, q.Around...)
 	case q.Journal != "":
 		return []string{"journal", q.Journal, q.Severity, "since:" + q.Since, "fits:" + q.Pattern} // no word is empty
 	case q.Kind == probe.Port:
@@ -135,6 +139,7 @@ type Reply struct {
 	Unit    Unit
 	Journal Journal
 	Guard   ladder.GuardState
+	Around  []render.Gathered // what is too long or too many is without its content
 }
 
 // Ask puts questions to the host itself, all in one round trip.
@@ -165,10 +170,24 @@ func (c *Conn) ask(ctx context.Context, script string, args []string, questions 
 	}
 	for _, a := range all {
 		if n := a.number("n"); n >= 0 && n < len(replies) {
-			replies[n] = replyOf(questions[n], a)
+			if a.has("resolved") { // a file of several that one question means
+				replies[n].Around = append(replies[n].Around, gathered(a))
+			} else {
+				around := replies[n].Around
+				replies[n] = replyOf(questions[n], a)
+				replies[n].Around = around
+			}
 		}
 	}
 	return replies, nil
+}
+
+func gathered(a answer) render.Gathered {
+	f := render.Gathered{Path: a.text("path"), Resolved: a.text("resolved")}
+	if _, ok := a["content"].(string); ok {
+		f.Content, f.Read = []byte(a.text("content")), true
+	}
+	return f
 }
 
 func replyOf(q Question, a answer) (r Reply) {

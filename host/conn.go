@@ -293,14 +293,14 @@ func (m *metered) Read(p []byte) (int, error) {
 // known.
 var errSenseless = errors.New("its answer makes no sense")
 
-// run sends a script with its arguments and standard input, and gives its
+// run sends a script with its arguments and contents, and gives its
 // answer. The error is an *Unreachable or a *Busy (nothing was run), a *Fenced, a
 // *ScriptError (it ended with an error of its own), or a *Lost.
-func (c *Conn) run(ctx context.Context, name string, stdin []byte, args ...string) ([]answer, error) {
-	return c.send(ctx, scripts[name], stdin, args...)
+func (c *Conn) run(ctx context.Context, name string, contents []byte, args ...string) ([]answer, error) {
+	return c.send(ctx, scripts[name], contents, args...)
 }
 
-func (c *Conn) send(ctx context.Context, s script, stdin []byte, args ...string) ([]answer, error) {
+func (c *Conn) send(ctx context.Context, s script, contents []byte, args ...string) ([]answer, error) {
 	name := s.name
 	if _, bounded := ctx.Deadline(); !bounded {
 		var cancel context.CancelFunc
@@ -317,8 +317,9 @@ func (c *Conn) send(ctx context.Context, s script, stdin []byte, args ...string)
 		return nil, &Unreachable{c.target.Name, err}
 	}
 	stderr := clipped{most: maxStderr}
+	line, stdin := s.command(c.target.Sudo, contents, args)
 	session.Stdin, session.Stderr = bytes.NewReader(stdin), &stderr
-	if err := session.Start(s.command(c.target.Sudo, args)); err != nil {
+	if err := session.Start(line); err != nil {
 		return nil, &Lost{c.target.Name, name, err}
 	}
 	stop := context.AfterFunc(ctx, func() { c.client.Close() })

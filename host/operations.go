@@ -3,13 +3,16 @@ package host
 import (
 	"archive/tar"
 	"bytes"
+	"compress/gzip"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"wladder/core/definition"
@@ -76,8 +79,11 @@ func (c Claim) args(more ...string) []string {
 
 // Survey asks what kind of machine this is.
 func (c *Conn) Survey(ctx context.Context) (expr.Traits, error) {
-	var t expr.Traits
 	all, err := c.run(ctx, "survey", nil)
+	return traitsOf(all), err
+}
+
+func traitsOf(all []answer) (t expr.Traits) {
 	for _, a := range all {
 		v := a.text("value")
 		n, _ := strconv.ParseInt(v, 10, 64)
@@ -96,7 +102,7 @@ func (c *Conn) Survey(ctx context.Context) (expr.Traits, error) {
 			t.Memory = n
 		}
 	}
-	return t, err
+	return t
 }
 
 // Collect reads paths with all that a replacement must keep, in the order asked.
@@ -105,6 +111,25 @@ func (c *Conn) Collect(ctx context.Context, paths []string) ([]render.Found, err
 	if err != nil {
 		return nil, err
 	}
+	return c.found(all, len(paths))
+}
+
+// Examine surveys the host and collects paths in one round trip.
+func (c *Conn) Examine(ctx context.Context, paths []string) (expr.Traits, []render.Found, error) {
+	all, err := c.run(ctx, "examine", nil, paths...)
+	if err != nil {
+		return expr.Traits{}, nil, err
+	}
+	n := slices.IndexFunc(all, func(a answer) bool { return !a.has("trait") })
+	if n < 0 {
+		n = len(all)
+	}
+	found, err := c.found(all[n:], len(paths))
+	return traitsOf(all[:n]), found, err
+}
+
+// found reads what collect says of so many paths.
+func (c *Conn) found(all []answer, paths int) ([]render.Found, error) {
 	found := make([]render.Found, 0, len(all))
 	for _, a := range all {
 		missing, _ := a["missing"].(bool)
@@ -120,42 +145,28 @@ func (c *Conn) Collect(ctx context.Context, paths []string) ([]render.Found, err
 		}
 		found = append(found, f)
 	}
-	if len(found) != len(paths) {
-		return nil, &ScriptError{c.target.Name, "collect", 0, fmt.Sprintf("answered for %d of %d files", len(found), len(paths))}
+	if len(found) != paths {
+		return nil, &ScriptError{c.target.Name, "collect", 0, fmt.Sprintf("answered for %d of %d files", len(found), paths)}
 	}
 	return found, nil
 }
 
-// Gather reads the files that patterns of file names mean; what is too long or
-// too many comes without its content.
-func (c *Conn) Gather(ctx context.Context, patterns []string) ([]render.Gathered, error) {
-	all, err := c.run(ctx, "surroundings", nil, patterns...)
-	if err != nil {
-		return nil, err
-	}
-	files := make([]render.Gathered, 0, len(all))
-	for _, a := range all {
-		if a.has("left") {
-			continue
-		}
-		f := render.Gathered{Path: a.text("path"), Resolved: a.text("resolved")}
-		if _, ok := a["content"].(string); ok {
-			f.Content, f.Read = []byte(a.text("content")), true
-		}
-		files = append(files, f)
-	}
-	return files, nil
-}
+// packers are used again: each holds most of a megabyte.
+var packers = sync.Pool{New: func() any { w, _ := gzip.NewWriterLevel(nil, gzip.BestSpeed); return w }}
 
-// archive writes contents as tar, and secrets as secret-NAME.
+// archive writes contents as packed tar, and secrets as secret-NAME.
 func archive(contents map[string][]byte) []byte {
 	var b bytes.Buffer
-	w := tar.NewWriter(&b)
+	packer := packers.Get().(*gzip.Writer)
+	defer packers.Put(packer)
+	packer.Reset(&b)
+	w := tar.NewWriter(packer)
 	for name, data := range contents {
 		w.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: int64(len(data)), Format: tar.FormatUSTAR})
 		w.Write(data)
 	}
 	w.Close()
+	packer.Close()
 	return b.Bytes()
 }
 

@@ -23,13 +23,17 @@ var files embed.FS
 type script struct {
 	name   string
 	text   string
-	packed string   // the text as it is sent: gzip, in base64
+	packed []byte   // the text as it is sent: gzip
 	wrap   []string // words that run the shell, such as flock
 }
 
-// unpack runs a packed text with the arguments behind it: it goes over the wire
-// at each operation, and nothing of it stays on the host.
-const unpack = `text=$(printf %s "$1" | base64 -d | gzip -dc) && [ -n "$text" ] || { echo "the script could not be unpacked; are base64 and gzip there?" >&2; exit 70; }; shift; eval "$text"`
+// unpack runs a packed text: it goes over the wire at each operation, and nothing
+// of it stays on the host. It comes on stdin; where that is wanted for contents,
+// as the first argument, in base64.
+const (
+	unpack     = `text=$(gzip -dc) && [ -n "$text" ] || { echo "the script could not be unpacked; is gzip there?" >&2; exit 70; }; eval "$text"`
+	unpackWord = `text=$(printf %s "$1" | base64 -d | gzip -dc) && [ -n "$text" ] || { echo "the script could not be unpacked; are base64 and gzip there?" >&2; exit 70; }; shift; eval "$text"`
+)
 
 // asking gives ask or watch with just what questions of these kinds need: a soak
 // asks again and again.
@@ -42,7 +46,7 @@ func asking(name string, kinds map[string]bool) script {
 	}
 	from := ""
 	for _, part := range strings.Fields(parts[name]) {
-		if part == "units" && !kinds["unit"] || part == "guarding" && name == "ask" && !kinds["guard"] {
+		if part == "units" && !kinds["unit"] || part == "surroundings" && !kinds[part] || part == "guarding" && name == "ask" && !kinds["guard"] {
 			continue
 		}
 		from += " " + part
@@ -59,7 +63,7 @@ func asking(name string, kinds map[string]bool) script {
 		}
 	}
 	s := scripts[name]
-	s.text = lean(b.String())
+	s.text = lean(used(b.String()))
 	s.packed = packed(s.text)
 	askings.scripts[key] = s
 	return s
@@ -70,17 +74,17 @@ var askings = struct {
 	scripts map[string]script
 }{scripts: map[string]script{}}
 
-func packed(text string) string {
+func packed(text string) []byte {
 	var b bytes.Buffer
 	w, _ := gzip.NewWriterLevel(&b, gzip.BestCompression)
 	w.Write([]byte(text))
 	w.Close()
-	return base64.StdEncoding.EncodeToString(b.Bytes())
+	return b.Bytes()
 }
 
 // parts are the files of which each script is made, in order.
 var parts = map[string]string{
-	"survey": "survey", "collect": "collect", "surroundings": "surroundings", "ask": "guarding units ask", "watch": "guarding units watch ask",
+	"survey": "survey", "collect": "collect", "examine": "survey collect", "ask": "guarding units surroundings ask", "watch": "guarding units surroundings watch ask",
 	"claim": "guarding claim", "snapshot": "snapshot", "make": "making make", "arm": "guarding arm",
 	"place": "guarding putback place", "act": "running act", "look": "guarding units look",
 	"restore": "putback restore", "disarm": "guarding disarm", "confirm": "guarding confirm",
@@ -103,7 +107,7 @@ var scripts = func() map[string]script {
 // namespace of its own, all others hold the host's lock.
 func wrapping(name string) []string {
 	switch name {
-	case "survey", "collect", "surroundings", "ask":
+	case "survey", "collect", "examine", "ask":
 		return nil
 	case "trial":
 		return []string{"unshare", "--mount", "--net", "--propagation", "private"}
@@ -113,7 +117,54 @@ func wrapping(name string) []string {
 	return []string{"sh", "-c", lockWrapper, "wladder"}
 }
 
-func assemble(from string) string { return lean(source(from)) }
+func assemble(from string) string { return lean(used(source(from))) }
+
+// function finds the first line of a function, as all are written here.
+var function = regexp.MustCompile(`^([a-z_0-9]+)\(\) \{`)
+
+// used gives a text without the functions that nothing in it calls. One whose
+// name is put together, as in ask_$kind, is called.
+func used(text string) string {
+	type piece struct {
+		name string // of a function; empty for what stands outside of any
+		text string
+	}
+	var pieces []piece
+	within := false
+	for line := range strings.Lines(text) {
+		found := function.FindStringSubmatch(line)
+		switch {
+		case within:
+			pieces[len(pieces)-1].text += line
+			within = line != "}\n"
+		case found != nil:
+			pieces = append(pieces, piece{found[1], line})
+			within = !strings.HasSuffix(line, "}\n")
+		default:
+			pieces = append(pieces, piece{"", line})
+		}
+	}
+	kept, body := map[string]bool{"": true}, ""
+	for grown := true; grown; {
+		grown = false
+		body = ""
+		for _, p := range pieces {
+			if kept[p.name] {
+				body += p.text
+			}
+		}
+		said := lean(body) // comments name functions, and call none
+		for _, p := range pieces {
+			family, _, _ := strings.Cut(p.name, "_")
+			if !kept[p.name] && (word(p.name).MatchString(said) || strings.Contains(said, family+"_$")) {
+				kept[p.name], grown = true, true
+			}
+		}
+	}
+	return body
+}
+
+func word(name string) *regexp.Regexp { return regexp.MustCompile(`\b` + name + `\b`) }
 
 // source gives the parts as they are written, comments and all.
 func source(from string) string {
@@ -168,7 +219,7 @@ func ScriptsDigest() string {
 	for _, name := range names {
 		h.Write([]byte(name + "\x00" + strings.Join(scripts[name].wrap, " ") + "\x00" + scripts[name].text + "\x00"))
 	}
-	h.Write([]byte(unpack + "\x00" + guardText))
+	h.Write([]byte(unpack + "\x00" + unpackWord + "\x00" + guardText))
 	return hex.EncodeToString(h.Sum(nil))
 }
 
@@ -177,17 +228,24 @@ func ScriptsDigest() string {
 // with the script. What a script starts closes it.
 const lockWrapper = `mkdir -p /var/lib/wladder && chmod 700 /var/lib/wladder && exec flock -w 20 -E 75 /var/lib/wladder/lock "$@"`
 
-// command writes the one command line that runs the script with its arguments.
-func (s script) command(sudo bool, args []string) string {
+// command writes the one command line that runs the script with its arguments,
+// and gives what it wants on stdin: its text, or contents where there are some.
+func (s script) command(sudo bool, contents []byte, args []string) (line string, stdin []byte) {
 	words := append([]string{}, s.wrap...)
-	words = append(append(words, "sh", "-c", unpack, "wladder-"+s.name, s.packed), args...)
+	if stdin = s.packed; contents == nil {
+		words = append(words, "sh", "-c", unpack, "wladder-"+s.name)
+	} else {
+		stdin = contents
+		words = append(words, "sh", "-c", unpackWord, "wladder-"+s.name, base64.StdEncoding.EncodeToString(s.packed))
+	}
+	words = append(words, args...)
 	if sudo {
 		words = append([]string{"sudo", "-n", "--"}, words...)
 	}
 	for i, w := range words {
 		words[i] = quote(w)
 	}
-	return strings.Join(words, " ")
+	return strings.Join(words, " "), stdin
 }
 
 // quote makes one word of any text for a POSIX shell.

@@ -377,7 +377,8 @@ func tarCommand(_ context.Context, s *shell, hc interp.HandlerContext, args []st
 	for r := tar.NewReader(hc.Stdin); ; {
 		header, err := r.Next()
 		if err == io.EOF {
-			return nil
+			_, err = io.Copy(io.Discard, hc.Stdin) // as tar does, so that nobody writes into a closed pipe
+			return err
 		}
 		var data []byte
 		if err == nil {

@@ -7,7 +7,9 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
+	"sync"
 
 	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/interp"
@@ -22,15 +24,49 @@ type shell struct {
 
 func (h *Host) newShell(f *Files) *shell { return &shell{h, f} }
 
-// without takes out of a text what the interpreter lacks and what makes no
-// difference here: nothing inherits descriptors, so there is none to close.
-func without(text string) string { return strings.ReplaceAll(text, " 3>&-", "") }
+// parse reads a script as it was sent. The interpreter has no descriptors above 2,
+// so that nothing inherits any: closing one is nothing to do.
+func parse(text string) (*syntax.File, error) {
+	// The interpreter wants the bash grammar for export; that the scripts are
+	// POSIX is checked where they live.
+	program, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(text), "sh")
+	if err != nil {
+		return nil, err
+	}
+	syntax.Walk(program, func(node syntax.Node) bool {
+		if s, ok := node.(*syntax.Stmt); ok {
+			s.Redirs = slices.DeleteFunc(s.Redirs, func(r *syntax.Redirect) bool {
+				return r.Op == syntax.DplOut && r.N != nil && r.N.Value > "2" && r.Word.Lit() == "-"
+			})
+		}
+		return true
+	})
+	return program, nil
+}
+
+// evaluated gives the text that eval runs, as parse reads it.
+func evaluated(text string) string {
+	if known, ok := evaluations.Load(text); ok {
+		return known.(string)
+	}
+	program, err := parse(text)
+	if err != nil {
+		return text // eval says what is wrong
+	}
+	var b strings.Builder
+	if err := syntax.NewPrinter().Print(&b, program); err != nil {
+		return text
+	}
+	evaluations.Store(text, b.String())
+	return b.String()
+}
+
+// evaluations keeps what was read: the same few scripts come again and again.
+var evaluations sync.Map
 
 // run parses and runs text with positional parameters; it gives the exit status.
 func (s *shell) run(ctx context.Context, text string, in io.Reader, out, errs io.Writer, args ...string) int {
-	// The interpreter wants the bash grammar for export; that the scripts are
-	// POSIX is checked where they live.
-	program, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(without(text)), "sh")
+	program, err := parse(text)
 	if err != nil {
 		fmt.Fprintln(errs, err)
 		return 2
@@ -52,7 +88,7 @@ func (s *shell) run(ctx context.Context, text string, in io.Reader, out, errs io
 				return []string{"true"}, nil
 			}
 			if args[0] == "eval" && len(args) == 2 {
-				return []string{"eval", without(args[1])}, nil
+				return []string{"eval", evaluated(args[1])}, nil
 			}
 			return args, nil
 		}),

@@ -7,12 +7,12 @@ import (
 	"crypto/ed25519"
 	"flag"
 	"fmt"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -27,7 +27,12 @@ import (
 	"wladder/store/postmaster"
 )
 
-func TestMain(m *testing.M) { flag.Parse(); os.Exit(postmaster.ForTests(m)) }
+func TestMain(m *testing.M) {
+	flag.Parse()
+	status := postmaster.ForTests(m)
+	os.RemoveAll(program.dir)
+	os.Exit(status)
+}
 
 const confPath = "/etc/nginx/nginx.conf"
 
@@ -52,21 +57,43 @@ settle: 600ms
 // world is a database, a built server that can be killed, and stand-in hosts.
 type world struct {
 	*testing.T
-	bin, data, database, url string
-	server                   *exec.Cmd
-	db                       *pgx.Conn
-	hosts                    []*standin.Host
-	tokens                   map[string]string
-	lease                    string // 500ms where unset
+	bin, data, database string
+	listen              string // an address of its own: a free port might be somebody else's by then
+	url                 string
+	server              *exec.Cmd
+	db                  *pgx.Conn
+	hosts               []*standin.Host
+	tokens              map[string]string
+	lease               string // 500ms where unset
+}
+
+// program is the server as it is built once for all tests here.
+var program struct {
+	sync.Once
+	dir string
+	err error
+}
+
+func built(t *testing.T) string {
+	t.Helper()
+	program.Do(func() {
+		if program.dir, program.err = os.MkdirTemp("", "wladder-test-"); program.err != nil {
+			return
+		}
+		build := exec.Command("go", "build", "-tags", "nomsgpack", "-o", program.dir, ".")
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := build.CombinedOutput(); err != nil {
+			program.err = fmt.Errorf("%w: %s", err, out)
+		}
+	})
+	if program.err != nil {
+		t.Fatal(program.err)
+	}
+	return filepath.Join(program.dir, "wladderd")
 }
 
 func newWorld(t *testing.T, subnet, hosts int) *world {
-	w := &world{T: t, bin: filepath.Join(t.TempDir(), "wladderd"), data: t.TempDir(), database: postmaster.Fresh(t), tokens: map[string]string{}}
-	build := exec.Command("go", "build", "-tags", "nomsgpack", "-o", w.bin, ".")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := build.CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, out)
-	}
+	w := &world{T: t, bin: built(t), data: t.TempDir(), listen: fmt.Sprintf("127.19.%d.254:18400", subnet), database: postmaster.Fresh(t), tokens: map[string]string{}}
 	out, err := exec.Command(w.bin, "-data", w.data, "-show-key").Output()
 	if err != nil {
 		t.Fatal(err)
@@ -121,14 +148,8 @@ func newWorld(t *testing.T, subnet, hosts int) *world {
 
 func (w *world) start() {
 	w.Helper()
-	free, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		w.Fatal(err)
-	}
-	listen := free.Addr().String()
-	free.Close()
-	w.url = "http://" + listen
-	w.server = exec.Command(w.bin, "-data", w.data, "-database", w.database, "-listen", listen, "-lease", cmp.Or(w.lease, "500ms"))
+	w.url = "http://" + w.listen
+	w.server = exec.Command(w.bin, "-data", w.data, "-database", w.database, "-listen", w.listen, "-lease", cmp.Or(w.lease, "500ms"))
 	var log bytes.Buffer
 	w.server.Stderr = &log
 	if err := w.server.Start(); err != nil {

@@ -7,7 +7,6 @@ import (
 	"encoding/pem"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -34,12 +33,7 @@ func oldPage(connections int) string {
 // brought up to date, read by the client, and what was under way goes on.
 func TestUpgrade(t *testing.T) {
 	t.Parallel()
-	w := &world{T: t, bin: filepath.Join(t.TempDir(), "wladderd"), data: t.TempDir(), database: postmaster.Fresh(t), tokens: map[string]string{}}
-	build := exec.Command("go", "build", "-tags", "nomsgpack", "-o", w.bin, ".")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := build.CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, out)
-	}
+	w := &world{T: t, bin: built(t), data: t.TempDir(), listen: "127.19.90.254:18400", database: postmaster.Fresh(t), tokens: map[string]string{}}
 	dump, err := os.ReadFile("testdata/version-2.sql")
 	if err != nil {
 		t.Fatal(err)

@@ -1,6 +1,6 @@
 # arm.sh FENCE RUN SECONDS: arms the host's own way back: after SECONDS, or at
 # the next boot, whichever comes first, everything that the run placed is put
-# back, unless it is disarmed before, or pushed on. The guard itself comes as tar on stdin:
+# back, unless it is disarmed before, or pushed on. The guard itself comes as packed tar on stdin:
 # guard.sh, set (PATH BASE CANDIDATE lines, paths in base64), unit, seconds,
 # light and heavy (commands). Arming again begins the time anew.
 fence "$1"
@@ -12,7 +12,7 @@ fi
 quiet_timer "$id"
 rm -rf "$run/guard.new"
 mkdir -m 700 "$run/guard.new"
-tar -xf - -C "$run/guard.new"
+gzip -dc | tar -xf - -C "$run/guard.new"
 rm -rf "$run/guard"
 sync "$run"/guard.new/*
 mv -T -- "$run/guard.new" "$run/guard"

@@ -117,11 +117,14 @@ for question; do
 	kind=$1
 	shift
 	case $kind in
+	#: guard
 	guard) printf '{"n":%s,"guard":"%s"}\n' "$n" "$(guard_stands "$run")" ;;
+	#: unit
 	unit)
 		unit_report "$1" "$state/runs/$run/$label.begun"
 		printf ',"n":%s}\n' "$n"
 		;;
+	#:
 	*) "ask_$kind" "$@" ;;
 	esac
 	n=$((n + 1))

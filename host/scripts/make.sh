@@ -1,6 +1,6 @@
 # make.sh FENCE RUN N CANDIDATE SECONDS WORDS...: has a command of the approved
 # definition make what is to stand at path N, below the run's own folder; {path}
-# and {secret:NAME} in its words stand for paths; secrets come as tar on stdin,
+# and {secret:NAME} in its words stand for paths; secrets come as packed tar on stdin,
 # named secret-NAME. What is made already is kept.
 fence "$1"
 run=$state/runs/$2 n=$3 candidate=$4 seconds=$5
@@ -10,7 +10,7 @@ chmod 700 "$run"
 if [ ! -s "$run/$n.made.sum" ] || [ "$(sum "$run/$n.made")" != "$(cat "$run/$n.made.sum")" ]; then
 	rm -rf "$run/making"
 	mkdir -m 700 "$run/making"
-	tar -xf - -C "$run/making"
+	gzip -dc | tar -xf - -C "$run/making"
 	make_file "$run/making" "$run/making" "$seconds" "$@"
 	if [ "$code" != 0 ] || [ ! -s "$run/making/made" ]; then
 		rm -rf "$run/making"

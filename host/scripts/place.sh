@@ -1,5 +1,5 @@
 # place.sh FENCE RUN {PATH BASE CANDIDATE}...: has each path stand as its
-# candidate (tar on stdin: 0, 1, …; a link's text as a file). All must be as
+# candidate (packed tar on stdin: 0, 1, …; a link's text as a file). All must be as
 # reviewed, or placed already, before the first is touched; each is checked
 # again at its rename. Else what was placed goes back and the answer says so.
 # Where nothing is to keep (a new file), owner and mode are the candidate's;
@@ -9,7 +9,7 @@ id=$2 run=$state/runs/$2
 shift 2
 rm -rf "$run/new"
 mkdir -m 700 "$run/new"
-tar -xf - -C "$run/new"
+gzip -dc | tar -xf - -C "$run/new"
 if [ ! -e "$state/pending/$id" ]; then
 	printf '{"failed":"%s"}\n' "$(b64 "its guard has fired, or is not armed")"
 	exit 0

@@ -1,24 +1,25 @@
-# surroundings.sh PATTERN...: the files that patterns of file names mean (glob(7)),
+# ask_surroundings PATTERN...: the files that patterns of file names mean (glob(7)),
 # with their contents; links are followed. At most 500 files of at most 1 MiB
-# each: of what is beyond, the path alone. Reads only. The
-# last line says how many more there was room for.
-left=500
-for pattern in "$@"; do
-	IFS=
-	# shellcheck disable=SC2086 # the pattern is meant to expand; without IFS it does not fall into words
-	for file in $pattern; do
-		if [ ! -f "$file" ]; then continue; fi
+# each: of what is beyond, the path alone.
+ask_surroundings() {
+	room=500
+	for pattern; do
+		IFS=
+		# shellcheck disable=SC2086 # the pattern is meant to expand; without IFS it does not fall into words
+		for file in $pattern; do
+			if [ ! -f "$file" ]; then continue; fi
+			unset IFS
+			resolved=$(readlink -m -n -- "$file" && printf x)
+			resolved=${resolved%x}
+			content=null
+			size=$(stat -L -c %s -- "$file")
+			if [ "$room" -gt 0 ] && [ "$size" -le 1048576 ] && [ -r "$file" ]; then
+				content="\"$(base64 <"$file" | tr -d '\n')\""
+				room=$((room - 1))
+			fi
+			printf '{"n":%s,"path":"%s","resolved":"%s","content":%s}\n' "$n" "$(b64 "$file")" "$(b64 "$resolved")" "$content"
+		done
 		unset IFS
-		resolved=$(readlink -m -n -- "$file" && printf x)
-		resolved=${resolved%x}
-		content=null
-		size=$(stat -L -c %s -- "$file")
-		if [ "$left" -gt 0 ] && [ "$size" -le 1048576 ] && [ -r "$file" ]; then
-			content="\"$(base64 <"$file" | tr -d '\n')\""
-			left=$((left - 1))
-		fi
-		printf '{"path":"%s","resolved":"%s","content":%s}\n' "$(b64 "$file")" "$(b64 "$resolved")" "$content"
 	done
-	unset IFS
-done
-printf '{"left":%s}\n' "$left"
+	printf '{"n":%s,"room":%s}\n' "$n" "$room"
+}

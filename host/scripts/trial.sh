@@ -15,7 +15,7 @@ mkdir -p "$work"
 chmod 700 "$state" "$work"
 mount -t tmpfs -o mode=700,size=64m wladder "$work"
 mkdir "$work/new"
-tar -xf - -C "$work/new"
+gzip -dc | tar -xf - -C "$work/new"
 n=0
 while [ "$n" -lt "$covers" ]; do
 	if [ -d "$1" ] && [ "$1" != "$work" ]; then
