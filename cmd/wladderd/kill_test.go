@@ -216,7 +216,8 @@ func (w *world) climb(where string, hosts int, ladder string, before ...func()) 
 func (w *world) until(id int64, f func(view.ChangeDetail) bool) view.ChangeDetail {
 	w.Helper()
 	c := w.as("ines")
-	for deadline := time.Now().Add(45 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+	patience := 45*time.Second + time.Duration(len(w.hosts))*100*time.Millisecond
+	for deadline := time.Now().Add(patience); ; time.Sleep(20 * time.Millisecond) {
 		d, err := c.Change(w.Context(), id)
 		if err == nil && f(d) {
 			return d
