@@ -66,6 +66,7 @@ func TestRealAddresses(t *testing.T) {
 	}
 	w := newWorld(t, 101, 0)
 	sshd, known, identity := w.openSSH()
+	w.count = *addresses
 	var load []view.Host
 	for n := range *addresses {
 		load = append(load, view.Host{Name: fmt.Sprintf("b%03d", n), Address: fmt.Sprintf("127.19.101.%d:2222", n+1), Login: "root", HostKey: known, Labels: map[string]string{"role": "bulletin"}})

@@ -63,6 +63,8 @@ type world struct {
 	server              *exec.Cmd
 	db                  *pgx.Conn
 	hosts               []*standin.Host
+	client              ssh.PublicKey // the server's, to hosts
+	subnet, count       int           // of hosts that it knows
 	tokens              map[string]string
 	lease               string // 500ms where unset
 }
@@ -109,16 +111,9 @@ func newWorld(t *testing.T, subnet, hosts int) *world {
 			t.Fatalf("%v: %s", err, out)
 		}
 	}
-	signer, _ := ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(bytes.Repeat([]byte{5}, 32)))
+	w.client, w.subnet = key, subnet
 	for n := range hosts {
-		h, err := standin.Start(standin.Config{
-			Name: fmt.Sprintf("b%02d", n), Address: fmt.Sprintf("127.%d.%d.%d:2222", 19+n/65000, subnet+n/250, n%250+1), Cores: 2, MemoryMB: 512, Signer: signer, Client: key,
-			Image: map[string]string{confPath: oldText},
-			Units: []standin.UnitConfig{{Name: "nginx.service", Checker: "nginx", Read: standin.WebServer(confPath, "x")}},
-		})
-		if err != nil {
-			t.Fatal(err)
-		}
+		h := standIn(t, subnet, n, key)
 		t.Cleanup(h.Close)
 		w.hosts = append(w.hosts, h)
 	}
@@ -128,22 +123,46 @@ func newWorld(t *testing.T, subnet, hosts int) *world {
 	t.Cleanup(func() { w.db.Close(context.Background()) })
 	t.Cleanup(w.kill)
 	w.start()
-	ada, ben := w.as("ada"), w.as("ben")
-	var load []view.Host
-	for _, h := range w.hosts {
-		load = append(load, view.Host{Name: h.Name, Address: h.Address, Login: "root", HostKey: string(ssh.MarshalAuthorizedKey(signer.PublicKey())), Labels: map[string]string{"role": "bulletin"}})
-	}
-	svc, err := ada.LoadService(t.Context(), []byte(definition))
+	svc, err := w.as("ada").LoadService(t.Context(), []byte(definition))
 	if err == nil {
-		err = ada.LoadHosts(t.Context(), load)
-	}
-	if err == nil {
-		err = ben.ApproveService(t.Context(), "pages", svc.Digest)
+		err = w.as("ben").ApproveService(t.Context(), "pages", svc.Digest)
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
+	w.load(hosts)
 	return w
+}
+
+// load tells the server of the world's first hosts.
+func (w *world) load(hosts int) {
+	w.Helper()
+	var load []view.Host
+	for n := range hosts {
+		load = append(load, view.Host{Name: fmt.Sprintf("b%02d", n), Address: address(w.subnet, n), Login: "root", HostKey: string(ssh.MarshalAuthorizedKey(hostSigner.PublicKey())), Labels: map[string]string{"role": "bulletin"}})
+	}
+	if err := w.as("ada").LoadHosts(w.Context(), load); err != nil {
+		w.Fatal(err)
+	}
+	w.count = hosts
+}
+
+var hostSigner, _ = ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(bytes.Repeat([]byte{5}, 32)))
+
+func address(subnet, n int) string {
+	return fmt.Sprintf("127.%d.%d.%d:2222", 19+n/65000, subnet+n/250, n%250+1)
+}
+
+func standIn(t *testing.T, subnet, n int, client ssh.PublicKey) *standin.Host {
+	h, err := standin.Start(standin.Config{
+		Name: fmt.Sprintf("b%02d", n), Address: address(subnet, n), Cores: 2, MemoryMB: 512, Signer: hostSigner, Client: client,
+		Image: map[string]string{confPath: oldText},
+		Units: []standin.UnitConfig{{Name: "nginx.service", Checker: "nginx", Read: standin.WebServer(confPath, "x")}},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return h
 }
 
 func (w *world) start() {
@@ -216,7 +235,7 @@ func (w *world) climb(where string, hosts int, ladder string, before ...func()) 
 func (w *world) until(id int64, f func(view.ChangeDetail) bool) view.ChangeDetail {
 	w.Helper()
 	c := w.as("ines")
-	patience := 45*time.Second + time.Duration(len(w.hosts))*100*time.Millisecond
+	patience := 45*time.Second + time.Duration(w.count)*100*time.Millisecond
 	for deadline := time.Now().Add(patience); ; time.Sleep(20 * time.Millisecond) {
 		d, err := c.Change(w.Context(), id)
 		if err == nil && f(d) {

@@ -1,18 +1,23 @@
 package main
 
 import (
+	"bufio"
 	"encoding/json"
 	"flag"
 	"fmt"
 	"os"
+	"os/exec"
 	"slices"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"wladder/core/ladder"
 	"wladder/core/view"
+	"wladder/standin"
 )
 
 // scale is how many stand-in hosts are rehearsed and climbed.
@@ -58,11 +63,17 @@ func childrenOf(pid int) []string {
 // TestScale rehearses and climbs many hosts, and prints what it costs the server
 // and its database. It asserts counts, never times.
 func TestScale(t *testing.T) {
-	w := newWorld(t, 100, *scale)
+	if *standIns != "" {
+		hostStandIns(t)
+		return
+	}
+	w := newWorld(t, 100, 0)
 	ctx := t.Context()
 	w.kill() // with the lease that servers have
 	w.lease = "15s"
 	w.start()
+	received := w.elsewhere(*scale)
+	w.load(*scale)
 	var database int
 	if err := w.db.QueryRow(ctx, `select pg_backend_pid()`).Scan(&database); err != nil {
 		t.Fatal(err)
@@ -76,12 +87,6 @@ func TestScale(t *testing.T) {
 	commits := func() (n int64) {
 		if err := w.db.QueryRow(ctx, `select xact_commit from pg_stat_database where datname = current_database()`).Scan(&n); err != nil {
 			t.Fatal(err)
-		}
-		return n
-	}
-	received := func() (n int64) {
-		for _, h := range w.hosts {
-			n += h.Received()
 		}
 		return n
 	}
@@ -133,6 +138,87 @@ func TestScale(t *testing.T) {
 	}
 	if largest > 60_000 {
 		t.Errorf("a summary of %d bytes", largest)
+	}
+}
+
+// standIns has this process be the hosts of another's TestScale: from which to
+// which, and the server's key.
+var standIns = flag.String("standins", "", "FIRST:END:KEY, for TestScale's own processes")
+
+// perProcess is how many stand-ins share a process: each has two sockets that
+// listen.
+const perProcess = 4000
+
+// elsewhere starts stand-in hosts in processes of their own, and gives how many
+// bytes they have received.
+func (w *world) elsewhere(hosts int) (received func() int64) {
+	w.Helper()
+	self, err := os.Executable()
+	if err != nil {
+		w.Fatal(err)
+	}
+	var ask []func() int64
+	for first := 0; first < hosts; first += perProcess {
+		cmd := exec.Command(self, "-test.run", "^TestScale$", "-standins", fmt.Sprintf("%d:%d:%x", first, min(first+perProcess, hosts), w.client.Marshal()))
+		in, err := cmd.StdinPipe()
+		if err != nil {
+			w.Fatal(err)
+		}
+		out, err := cmd.StdoutPipe()
+		if err != nil {
+			w.Fatal(err)
+		}
+		cmd.Stderr = os.Stderr
+		if err := cmd.Start(); err != nil {
+			w.Fatal(err)
+		}
+		w.Cleanup(func() { in.Close(); cmd.Wait() })
+		lines := bufio.NewScanner(out)
+		read := func() (n int64) {
+			if !lines.Scan() {
+				w.Fatal("the stand-ins' process has ended")
+			}
+			if n, err = strconv.ParseInt(lines.Text(), 10, 64); err != nil {
+				w.Fatal(lines.Text())
+			}
+			return n
+		}
+		read() // they are there
+		ask = append(ask, func() int64 { fmt.Fprintln(in); return read() })
+	}
+	return func() (all int64) {
+		for _, f := range ask {
+			all += f()
+		}
+		return all
+	}
+}
+
+// hostStandIns is the other side of elsewhere: it says how many bytes came in
+// whenever it is asked, until its input ends.
+func hostStandIns(t *testing.T) {
+	var first, end int
+	var marshalled []byte
+	if _, err := fmt.Sscanf(*standIns, "%d:%d:%x", &first, &end, &marshalled); err != nil {
+		t.Fatal(err)
+	}
+	key, err := ssh.ParsePublicKey(marshalled)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var hosts []*standin.Host
+	for n := first; n < end; n++ {
+		h := standIn(t, 100, n, key)
+		defer h.Close()
+		hosts = append(hosts, h)
+	}
+	fmt.Println(0)
+	for asked := bufio.NewScanner(os.Stdin); asked.Scan(); {
+		var all int64
+		for _, h := range hosts {
+			all += h.Received()
+		}
+		fmt.Println(all)
 	}
 }
 
