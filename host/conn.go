@@ -206,20 +206,24 @@ func checkKey(t Target, key ssh.PublicKey) *KeyError {
 // Close ends the connection.
 func (c *Conn) Close() error { return c.client.Close() }
 
-// answer is one JSON line of a script; texts are in base64.
+// answer is one JSON line of a script; texts are as decode reads them.
 type answer map[string]any
 
 func (a answer) text(key string) string {
 	return decode(a.word(key))
 }
 
-// word gives what is not in base64: a word of our own.
+// word gives a word of our own, as it is.
 func (a answer) word(key string) string {
 	s, _ := a[key].(string)
 	return s
 }
 
+// decode reads a text as scripts write it: as it is behind a dot, or in base64.
 func decode(s string) string {
+	if plain, ok := strings.CutPrefix(s, "."); ok {
+		return plain
+	}
 	data, err := base64.StdEncoding.DecodeString(s)
 	if err != nil {
 		return ""

@@ -253,10 +253,19 @@ func quote(s string) string {
 	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 }
 
-// line writes words as scripts read them from one line: each in base64.
+// harmless fits words in which nothing could be read as anything else; scripts
+// take lines of them apart without looking for files.
+var harmless = regexp.MustCompile(`^[A-Za-z0-9._/:@+,=%*?-]*$`)
+
+// line writes words as scripts read them from one line: as they are behind a dot,
+// or in base64.
 func line(words []string) string {
 	all := make([]string, len(words))
 	for i, w := range words {
+		if harmless.MatchString(w) {
+			all[i] = "." + w
+			continue
+		}
 		all[i] = base64.StdEncoding.EncodeToString([]byte(w))
 	}
 	return strings.Join(all, " ")

@@ -369,16 +369,30 @@ func readlink(_ context.Context, s *shell, hc interp.HandlerContext, args []stri
 	return nil
 }
 
+// tarCommand knows contents that come in, and empty directories that are copied.
 func tarCommand(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
-	flags, _, err := options(hc, "tar", args, "-xf:", "-C:")
-	if err != nil || flags["-xf"] != "-" {
-		return errors.Join(err, fail(hc, 2, "tar: the stand-in knows -xf - -C only"))
+	flags, names, err := options(hc, "tar", args, "-xf:", "-xpf:", "-cf:", "-C:", "--no-recursion", "--numeric-owner")
+	switch {
+	case err == nil && flags["-cf"] == "-" && flags["--no-recursion"] != "":
+		w := tar.NewWriter(hc.Stdout)
+		for _, name := range names {
+			if err := w.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeDir, Mode: 0o755, Format: tar.FormatUSTAR}); err != nil {
+				return fail(hc, 2, "tar: %v", err)
+			}
+		}
+		return w.Close()
+	case err != nil || flags["-xf"]+flags["-xpf"] != "-":
+		return errors.Join(err, fail(hc, 2, "tar: the stand-in knows -xf - -C, and -cf - --no-recursion of directories, only"))
 	}
 	for r := tar.NewReader(hc.Stdin); ; {
 		header, err := r.Next()
 		if err == io.EOF {
 			_, err = io.Copy(io.Discard, hc.Stdin) // as tar does, so that nobody writes into a closed pipe
 			return err
+		}
+		if err == nil && header.Typeflag == tar.TypeDir {
+			s.files.mkdirs(path.Join(flags["-C"], header.Name))
+			continue
 		}
 		var data []byte
 		if err == nil {

@@ -9,4 +9,4 @@ if [ "$3" = act ]; then
 else
 	run_back "$2" "$3" "$4" "$5" "$6" "$7"
 fi
-printf '{"exit":%s,"output":"%s"}\n' "$code" "$(b64 "$said")"
+printf '{"exit":%s,"output":"%s"}\n' "$code" "$(text "$said")"

@@ -4,7 +4,7 @@
 run=$1 label=$2
 shift 2
 
-failure() { printf '{"n":%s,"failure":"%s"}\n' "$n" "$(b64 "$1")"; }
+failure() { printf '{"n":%s,"failure":"%s"}\n' "$n" "$(text "$1")"; }
 
 #: process
 # ask_process NAME: as /proc/PID/comm has it, at most 15 letters. Only for those
@@ -24,7 +24,7 @@ ask_process() {
 		old=$((${up%%.*} - $(printf %s "${stat##*) }" | cut -d ' ' -f 20) / hertz))
 		if [ "$age" -lt 0 ] || [ "$old" -lt "$age" ]; then age=$old; fi
 	done
-	printf '{"n":%s,"count":%s,"users":"%s","age":%s}\n' "$n" "$count" "$(b64 "$users")" "$age"
+	printf '{"n":%s,"count":%s,"users":"%s","age":%s}\n' "$n" "$count" "$(text "$users")" "$age"
 }
 
 #: port
@@ -36,7 +36,7 @@ ask_port() {
 		failure "ss: $shown"
 		return 0
 	}
-	printf '{"n":%s,"sockets":"%s"}\n' "$n" "$(b64 "$shown")"
+	printf '{"n":%s,"sockets":"%s"}\n' "$n" "$(text "$shown")"
 }
 
 #: file
@@ -52,7 +52,7 @@ ask_file() {
 	fi
 	meta=$(stat -L -c '%a %s %U %G %F' -- "$1")
 	if [ -f "$1" ]; then content=$(head -c 65536 -- "$1" | base64 | tr -d '\n'); fi
-	printf '{"n":%s,"stat":"%s","readable":%s,"content":"%s"}\n' "$n" "$(b64 "$meta")" "$readable" "$content"
+	printf '{"n":%s,"stat":"%s","readable":%s,"content":"%s"}\n' "$n" "$(text "$meta")" "$readable" "$content"
 }
 
 #: size
@@ -110,10 +110,12 @@ ask_journal() {
 n=0
 for question; do
 	set --
+	set -f
 	for word in $question; do
 		plain "$word"
 		set -- "$@" "$plain"
 	done
+	set +f
 	kind=$1
 	shift
 	case $kind in

@@ -13,4 +13,4 @@ for marker in "$state"/pending/* "$state"/firing/*; do
 		sh "$state/runs/$other/guard/guard.sh" timer "$other" locked >/dev/null 2>&1 || :
 	elif [ -e "$state/runs/$other/placed" ] || ! disarmed "$other"; then armed=$other; fi
 done
-printf '{"claimed":true,"armed":"%s"}\n' "$(b64 "$armed")"
+printf '{"claimed":true,"armed":"%s"}\n' "$(text "$armed")"

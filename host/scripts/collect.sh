@@ -3,24 +3,30 @@
 # only.
 
 # hazard CODE DETAIL
-hazard() { hazards="$hazards${hazards:+,}[\"$1\",\"$(b64 "$2")\"]"; }
+hazard() { hazards="$hazards${hazards:+,}[\"$1\",\"$(text "$2")\"]"; }
 
 # parents DIRECTORY: looks for others' rights on the way to it.
 parents() {
 	up=$1
+	set --
 	while [ -n "$up" ]; do
-		if [ -d "$up" ]; then
-			meta=$(stat -c '%a %U' -- "$up")
-			case ${meta%% *} in
-			*[2367]) hazard open-parent "$up" ;;
-			esac
-			case ${meta#* } in
-			root) ;;
-			*) hazard own-parent "${meta#* } ($up)" ;;
-			esac
-		fi
+		if [ -d "$up" ]; then set -- "$@" "$up"; fi
 		up=${up%/*}
 	done
+	if [ $# = 0 ]; then return 0; fi
+	shown=$(stat -c '%a %U' -- "$@")
+	while read -r mode owner; do
+		case $mode in
+		*[2367]) hazard open-parent "$1" ;;
+		esac
+		case $owner in
+		root) ;;
+		*) hazard own-parent "$owner ($1)" ;;
+		esac
+		shift
+	done <<-END
+		$shown
+	END
 }
 
 # swaps DIRECTORY NAME: marks that editors leave beside what they have open.
@@ -64,15 +70,14 @@ for path in "$@"; do
 	while [ -L "$at" ] && [ "$hops" -lt 40 ]; do
 		target=$(readlink -n -- "$at" && printf x)
 		target=${target%x}
-		links="$links${links:+,}[\"$(b64 "$at")\",\"$(b64 "$target")\"]"
+		links="$links${links:+,}[\"$(text "$at")\",\"$(text "$target")\"]"
 		case $target in
 		/*) at=$target ;;
 		*) at=${at%/*}/$target ;;
 		esac
 		hops=$((hops + 1))
 	done
-	resolved=$(readlink -m -n -- "$path" && printf x)
-	resolved=${resolved%x}
+	resolve "$path"
 	dir=${resolved%/*}
 	parents "$dir"
 	near=$dir
@@ -82,7 +87,10 @@ for path in "$@"; do
 	marks "${near:-/}"
 	swaps "$dir" "${resolved##*/}"
 	if [ ! -e "$resolved" ]; then
-		printf '{"path":"%s","resolved":"%s","links":[%s],"missing":true,"hazards":[%s]}\n' "$(b64 "$path")" "$(b64 "$resolved")" "$links" "$hazards"
+		printf '{'
+		field path "$path"
+		field resolved "$resolved"
+		printf '"links":[%s],"missing":true,"hazards":[%s]}\n' "$links" "$hazards"
 		continue
 	fi
 	meta=$(stat -c '%a %h %s %U:%G %F' -- "$resolved")
@@ -90,7 +98,7 @@ for path in "$@"; do
 	count=${meta%% *} meta=${meta#* }
 	size=${meta%% *} meta=${meta#* }
 	owner=${meta%% *} kind=${meta#* }
-	content=
+	content=no
 	if [ "$kind" = "regular empty file" ]; then kind="regular file"; fi
 	if [ "$kind" = "regular file" ]; then
 		if [ "$count" -gt 1 ]; then # those that a cut run left in its folder are ours
@@ -107,9 +115,16 @@ for path in "$@"; do
 		if [ "$size" -gt 16777216 ]; then
 			hazard too-long "$size"
 		else
-			content=$(base64 <"$resolved" | tr -d '\n')
+			content=yes
 		fi
 	fi
-	printf '{"path":"%s","resolved":"%s","links":[%s],"kind":"%s","owner":"%s","group":"%s","mode":"%s","hazards":[%s],"content":"%s"}\n' \
-		"$(b64 "$path")" "$(b64 "$resolved")" "$links" "$(b64 "$kind")" "$(b64 "${owner%%:*}")" "$(b64 "${owner#*:}")" "$mode" "$hazards" "$content"
+	printf '{'
+	field path "$path"
+	field resolved "$resolved"
+	field kind "$kind"
+	field owner "${owner%%:*}"
+	field group "${owner#*:}"
+	printf '"links":[%s],"mode":"%s","hazards":[%s],"content":"' "$links" "$mode" "$hazards"
+	if [ "$content" = yes ]; then file64 "$resolved" "$size"; fi
+	printf '"}\n'
 done

@@ -6,7 +6,7 @@ id=$2
 shift 2
 case $(guard_stands "$id") in
 none)
-	printf '{"failed":"%s"}\n' "$(b64 "its guard is gone from $state")"
+	printf '{"failed":"%s"}\n' "$(text "its guard is gone from $state")"
 	exit 0
 	;;
 pending)
@@ -15,7 +15,7 @@ pending)
 	while [ "$count" -gt 0 ]; do
 		path=$1 base=$2 candidate=$(wanted "$id" "$n" "$3")
 		if [ "$(stands "$path")" != "$candidate" ]; then
-			printf '{"changed":"%s"}\n' "$(b64 "$path")"
+			printf '{"changed":"%s"}\n' "$(text "$path")"
 			exit 0
 		fi
 		shift 3
@@ -35,5 +35,5 @@ tidy "$id" "$@"
 if disarmed "$id"; then
 	printf '{"confirmed":true}\n'
 else
-	printf '{"fired":true,"trouble":"%s"}\n' "$(b64 "$(cat "$state/runs/$id/guard.trouble" 2>/dev/null)")"
+	printf '{"fired":true,"trouble":"%s"}\n' "$(text "$(cat "$state/runs/$id/guard.trouble" 2>/dev/null)")"
 fi

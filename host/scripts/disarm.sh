@@ -7,5 +7,5 @@ tidy "$id" "$@"
 if disarmed "$id"; then
 	printf '{"disarmed":true}\n'
 else
-	printf '{"fired":true,"trouble":"%s"}\n' "$(b64 "$(cat "$state/runs/$id/guard.trouble" 2>/dev/null)")"
+	printf '{"fired":true,"trouble":"%s"}\n' "$(text "$(cat "$state/runs/$id/guard.trouble" 2>/dev/null)")"
 fi

@@ -16,7 +16,7 @@ while [ $# -gt 0 ]; do
 	*) is=other ;;
 	esac
 	if [ "$2" = "$3" ]; then is=held; fi
-	printf '{"file":"%s","stands":"%s"}\n' "$(b64 "$1")" "$is"
+	printf '{"file":"%s","stands":"%s"}\n' "$(text "$1")" "$is"
 	n=$((n + 1))
 	shift 3
 done

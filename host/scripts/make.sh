@@ -14,7 +14,7 @@ if [ ! -s "$run/$n.made.sum" ] || [ "$(sum "$run/$n.made")" != "$(cat "$run/$n.m
 	make_file "$run/making" "$run/making" "$seconds" "$@"
 	if [ "$code" != 0 ] || [ ! -s "$run/making/made" ]; then
 		rm -rf "$run/making"
-		printf '{"failed":"%s"}\n' "$(b64 "the command that makes it ended with status $code: $said")"
+		printf '{"failed":"%s"}\n' "$(text "the command that makes it ended with status $code: $said")"
 		exit 0
 	fi
 	give_to "$run/making/made" "${candidate#made:}"

@@ -11,7 +11,7 @@ rm -rf "$run/new"
 mkdir -m 700 "$run/new"
 gzip -dc | tar -xf - -C "$run/new"
 if [ ! -e "$state/pending/$id" ]; then
-	printf '{"failed":"%s"}\n' "$(b64 "its guard has fired, or is not armed")"
+	printf '{"failed":"%s"}\n' "$(text "its guard has fired, or is not armed")"
 	exit 0
 fi
 all=$# n=0 path='' base='' candidate=''
@@ -27,10 +27,10 @@ give_up() {
 	theirs=$path others=leave
 	put_back "$id" "$@"
 	if [ -n "$trouble" ]; then
-		printf '{"failed":"%s"}\n' "$(b64 "$theirs was edited meanwhile, and then: ${trouble#failed }")"
+		printf '{"failed":"%s"}\n' "$(text "$theirs was edited meanwhile, and then: ${trouble#failed }")"
 	else
 		disarmed "$id" || :
-		printf '{"changed":"%s"}\n' "$(b64 "$theirs")"
+		printf '{"changed":"%s"}\n' "$(text "$theirs")"
 	fi
 	exit 0
 }
@@ -163,7 +163,7 @@ while [ "$((n * 3))" -lt "$all" ]; do
 			rm -f -- "$near.new"
 			wrong=$trouble
 			put_back "$id" "$@"
-			printf '{"failed":"%s"}\n' "$(b64 "$wrong${trouble:+; and then: $trouble}")"
+			printf '{"failed":"%s"}\n' "$(text "$wrong${trouble:+; and then: $trouble}")"
 			exit 0
 		fi
 		if ! swap 2>"$run/said"; then
@@ -171,13 +171,13 @@ while [ "$((n * 3))" -lt "$all" ]; do
 			wrong=$path why=$(tail -c 300 "$run/said")
 			if [ "$(stands "$path")" = "$base" ]; then
 				put_back "$id" "$@"
-				printf '{"failed":"%s"}\n' "$(b64 "$wrong cannot be replaced: $why")"
+				printf '{"failed":"%s"}\n' "$(text "$wrong cannot be replaced: $why")"
 				exit 0
 			fi
 			give_up "$@"
 		fi
 		if [ "$(stands "$path")" != "$candidate" ]; then
-			printf '{"failed":"%s"}\n' "$(b64 "$path does not read back as it was written")"
+			printf '{"failed":"%s"}\n' "$(text "$path does not read back as it was written")"
 			exit 0
 		fi
 	fi

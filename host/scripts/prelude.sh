@@ -1,5 +1,7 @@
-# Stands before every script. Answers are JSON lines whose texts are in base64,
-# so that no path, value or program's output can be read as anything but data.
+# Stands before every script. Answers are JSON lines whose texts are as text
+# writes them, so that no path, value or program's output can be read as anything
+# but data. Programs are started where the shell cannot do it itself: each costs
+# more than all else here.
 set -eu
 LC_ALL=C
 PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
@@ -9,10 +11,65 @@ state=/var/lib/wladder
 
 b64() { printf %s "$1" | base64 | tr -d '\n'; }
 
-# plain TEXT: what TEXT says in base64, into $plain; line ends at its end stay.
+# text TEXT: as it is, behind a dot, where nothing in it could be read as anything
+# else; in base64 where something could.
+text() {
+	case $1 in
+	*[!A-Za-z0-9\ ._/:@+,=%~-]*) b64 "$1" ;;
+	*) printf .%s "$1" ;;
+	esac
+}
+
+# field KEY TEXT: one text of an answer, with a comma behind it.
+field() {
+	printf '"%s":"' "$1"
+	text "$2"
+	printf '",'
+}
+
+# file64 FILE SIZE: what a file holds, in base64 on one line.
+file64() {
+	if [ "$2" -gt 262144 ]; then
+		base64 <"$1" | tr -d '\n'
+		return 0
+	fi
+	if [ "$2" = 0 ]; then return 0; fi
+	set -f
+	IFS='
+'
+	# shellcheck disable=SC2046 # the lines fall apart, and come together again without their ends
+	set -- $(base64 <"$1")
+	IFS=
+	printf %s "$*"
+	unset IFS
+	set +f
+}
+
+# plain WORD: what WORD says as text writes it, into $plain; line ends at its end
+# stay.
 plain() {
-	plain=$(printf %s "$1" | base64 -d && printf x)
-	plain=${plain%x}
+	case $1 in
+	.*) plain=${1#.} ;;
+	*)
+		plain=$(printf %s "$1" | base64 -d && printf x)
+		plain=${plain%x}
+		;;
+	esac
+}
+
+# resolve PATH: where the links of an absolute path lead, into $resolved.
+resolve() {
+	linked='' up=$1
+	case $1/ in *//* | */./* | */../*) linked=maybe ;; esac
+	while [ -n "$up" ]; do
+		if [ -L "$up" ]; then linked=yes; fi
+		up=${up%/*}
+	done
+	resolved=$1
+	if [ -n "$linked" ]; then
+		resolved=$(readlink -m -n -- "$1" && printf x)
+		resolved=${resolved%x}
+	fi
 }
 
 sum() {

@@ -10,6 +10,6 @@ case $trouble in
 	if [ -e "$state/runs/$1/guard.undone" ]; then undone=true; fi
 	printf '{"restored":true,"undone":%s}\n' "$undone"
 	;;
-other*) printf '{"other":"%s"}\n' "$(b64 "${trouble#other }")" ;;
-*) printf '{"failed":"%s"}\n' "$(b64 "${trouble#failed }")" ;;
+other*) printf '{"other":"%s"}\n' "$(text "${trouble#other }")" ;;
+*) printf '{"failed":"%s"}\n' "$(text "${trouble#failed }")" ;;
 esac

@@ -1,5 +1,5 @@
 # run_acts RUN LABEL UNIT SECONDS COMMANDS: runs commands, one a line, each word
-# in base64, until one fails; all within SECONDS. Notes when it began and how it
+# as plain reads it, until one fails; all within SECONDS. Notes when it began and how it
 # ended. Sets $code, and $said to the last output, with what it hung in.
 run_acts() {
 	dir=$state/runs/$1 mark=$state/runs/$1/$2 acting=$3 allowed=$4 code=0 said=''
@@ -13,10 +13,12 @@ run_acts() {
 	while read -r line; do
 		if [ -z "$line" ]; then continue; fi
 		set --
+		set -f
 		for word in $line; do
 			plain "$word"
 			set -- "$@" "$plain"
 		done
+		set +f
 		read -r up _ </proc/uptime
 		left=$((last - ${up%%.*}))
 		if [ "$left" -lt 1 ]; then left=1; fi
@@ -56,7 +58,7 @@ run_back() {
 		return 0
 		;;
 	inactive,* | failed,*)
-		run_acts "$1" "$2" "$3" "$4" "$(b64 systemctl) $(b64 stop) $(b64 "$3")"
+		run_acts "$1" "$2" "$3" "$4" ".systemctl .stop .$3"
 		return 0
 		;;
 	esac
@@ -66,7 +68,7 @@ run_back() {
 	if [ "$active" != active ] || ! managed; then return 0; fi
 	if [ "$code" != 0 ] || ! systemctl is-active --quiet -- "$3"; then
 		systemctl reset-failed -- "$3" 2>/dev/null || :
-		run_acts "$1" "$2" "$3" 60 "$(b64 systemctl) $(b64 restart) $(b64 "$3")"
+		run_acts "$1" "$2" "$3" 60 ".systemctl .restart .$3"
 	fi
 }
 

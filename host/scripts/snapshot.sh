@@ -22,18 +22,18 @@ while [ $# -gt 0 ]; do
 	path=$1 base=$2 candidate=$3
 	shift 3
 	if [ "$(stands "$path")" != "$base" ]; then
-		printf '{"changed":"%s"}\n' "$(b64 "$path")"
+		printf '{"changed":"%s"}\n' "$(text "$path")"
 		exit 0
 	fi
 	rm -f "$run/$n.new"
 	if [ "$base" != none ]; then
 		if ! cp -a -- "$path" "$run/$n.new"; then
 			rm -f "$run/$n.new"
-			printf '{"failed":"%s"}\n' "$(b64 "$path could not be copied to $run; is the disk full?")"
+			printf '{"failed":"%s"}\n' "$(text "$path could not be copied to $run; is the disk full?")"
 			exit 0
 		fi
 		if [ "$(stands "$run/$n.new")" != "$base" ]; then
-			printf '{"changed":"%s"}\n' "$(b64 "$path")"
+			printf '{"changed":"%s"}\n' "$(text "$path")"
 			exit 0
 		fi
 		put "$run/$n.new" "$run/$n.base"
@@ -68,4 +68,4 @@ done
 END
 chmod 700 "$run/restore.sh.new"
 put "$run/restore.sh.new" "$run/restore.sh"
-printf '{"snapshot":"%s"}\n' "$(b64 "$run")"
+printf '{"snapshot":"%s"}\n' "$(text "$run")"

@@ -9,15 +9,18 @@ ask_surroundings() {
 		for file in $pattern; do
 			if [ ! -f "$file" ]; then continue; fi
 			unset IFS
-			resolved=$(readlink -m -n -- "$file" && printf x)
-			resolved=${resolved%x}
-			content=null
+			resolve "$file"
 			size=$(stat -L -c %s -- "$file")
+			printf '{'
+			field path "$file"
+			field resolved "$resolved"
 			if [ "$room" -gt 0 ] && [ "$size" -le 1048576 ] && [ -r "$file" ]; then
-				content="\"$(base64 <"$file" | tr -d '\n')\""
+				printf '"content":"'
+				file64 "$file" "$size"
+				printf '",'
 				room=$((room - 1))
 			fi
-			printf '{"n":%s,"path":"%s","resolved":"%s","content":%s}\n' "$n" "$(b64 "$file")" "$(b64 "$resolved")" "$content"
+			printf '"n":%s}\n' "$n"
 		done
 		unset IFS
 	done

@@ -1,5 +1,9 @@
 # survey.sh: what kind of machine this is. Reads only.
-trait() { printf '{"trait":"%s","value":"%s"}\n' "$1" "$(b64 "$2")"; }
+trait() {
+	printf '{"trait":"%s","value":"' "$1"
+	text "$2"
+	printf '"}\n'
+}
 
 id='' like='' version=''
 while IFS='=' read -r key value; do

@@ -11,25 +11,32 @@ seconds=$1 grants=$2 net=$3 covers=$4
 shift 4
 if [ "$net" = own ]; then ip link set lo up 2>/dev/null || :; fi
 work=$state/trial
-mkdir -p "$work"
-chmod 700 "$state" "$work"
+if [ ! -d "$work" ]; then
+	mkdir -p "$work"
+	chmod 700 "$state" "$work"
+fi
 mount -t tmpfs -o mode=700,size=64m wladder "$work"
 mkdir "$work/new"
 gzip -dc | tar -xf - -C "$work/new"
+
+# cover DIRECTORY BY: makes BY like DIRECTORY, with the directories in it, empty.
+cover() {
+	from=$1 by=$2
+	set -- .
+	for inner in "$from"/*/; do
+		if [ -d "$inner" ]; then
+			inner=${inner%/}
+			set -- "$@" "./${inner##*/}"
+		fi
+	done
+	mkdir "$by"
+	tar -C "$from" --no-recursion --numeric-owner -cf - "$@" | tar -C "$by" --numeric-owner -xpf -
+}
+
 n=0
 while [ "$n" -lt "$covers" ]; do
 	if [ -d "$1" ] && [ "$1" != "$work" ]; then
-		mkdir "$work/cover$n"
-		chown --reference="$1" "$work/cover$n"
-		chmod --reference="$1" "$work/cover$n"
-		for inner in "$1"/*/; do
-			if [ -d "$inner" ]; then
-				copy=$work/cover$n/${inner#"$1"/}
-				mkdir "$copy"
-				chown --reference="$inner" "$copy"
-				chmod --reference="$inner" "$copy"
-			fi
-		done
+		cover "$1" "$work/cover$n"
 		mount --bind "$work/cover$n" "$1"
 	fi
 	n=$((n + 1))
@@ -63,16 +70,20 @@ check() {
 	done
 	set -- timeout -k 2 "$seconds" setpriv --bounding-set "-all,+chown,+dac_override,+fowner,+fsetid,+setuid,+setgid,+setpcap,+net_bind_service$grants" -- "$@"
 	"$@" >"$work/said" 2>&1 </dev/null && code=0 || code=$?
-	printf '{"trial":"%s","exit":%s,"output":"%s"}\n' "$name" "$code" "$(base64 <"$work/said" | tr -d '\n')"
+	printf '{"trial":"%s","exit":%s,"output":"' "$name" "$code"
+	if [ -s "$work/said" ]; then base64 <"$work/said" | tr -d '\n'; fi
+	printf '"}\n'
 }
 # make_here DIRECTORY LINE: makes a throwaway file by the command in LINE.
 make_here() {
 	into=$1 line=$2
 	set --
+	set -f
 	for word in $line; do
 		plain "$word"
 		set -- "$@" "$plain"
 	done
+	set +f
 	make_file "$into" "$work/new" "$seconds" "$@"
 }
 
@@ -115,7 +126,7 @@ while [ "$n" -lt "$files" ]; do
 		dir=${path%/*}
 		while [ ! -d "$dir" ]; do dir=${dir%/*}; done
 		if ! layer "${dir:-/}" >"$work/said" 2>&1; then
-			printf '{"trial":"made","exit":1,"output":"%s"}\n' "$(b64 "$dir cannot be laid over here, so that nothing new in it can be tried: $(cat "$work/said")")"
+			printf '{"trial":"made","exit":1,"output":"%s"}\n' "$(text "$dir cannot be laid over here, so that nothing new in it can be tried: $(cat "$work/said")")"
 			exit 0
 		fi
 	fi
@@ -141,7 +152,7 @@ while [ "$n" -lt "$files" ]; do
 			mkdir -m 700 "$work/making$n"
 			make_here "$work/making$n" "$make"
 			if [ "$code" != 0 ]; then
-				printf '{"trial":"made","exit":%s,"output":"%s"}\n' "$code" "$(b64 "$said")"
+				printf '{"trial":"made","exit":%s,"output":"%s"}\n' "$code" "$(text "$said")"
 				exit 0
 			fi
 			content=$work/making$n/made
@@ -150,9 +161,8 @@ while [ "$n" -lt "$files" ]; do
 		owner=${candidate#made:}
 		owner=${owner#file:*:}
 		if [ -n "$over" ]; then
-			cat "$content" >"$work/over$n"
-			give_to "$work/over$n" "$owner"
-			mount --bind "$work/over$n" "$path"
+			give_to "$content" "$owner"
+			mount --bind "$content" "$path"
 		else
 			mkdir -p "${path%/*}"
 			if [ -L "$path" ]; then rm -f -- "$path"; fi

@@ -22,17 +22,31 @@ unit_report() {
 	done <<-END
 		$shown
 	END
-	processes=0 renewed=0 hertz=$(getconf CLK_TCK)
+	processes=0 renewed=0
 	if [ "$main" -gt 0 ] 2>/dev/null; then
-		children=$(cat "/proc/$main/task/$main/children" 2>/dev/null) || children=
+		hertz=$(getconf CLK_TCK) children=
+		{ read -r children <"/proc/$main/task/$main/children"; } 2>/dev/null || : # it has no line end
 		for pid in $main $children; do
-			stat=$(cat "/proc/$pid/stat" 2>/dev/null) || continue
+			{ read -r stat <"/proc/$pid/stat"; } 2>/dev/null || continue
+			case $stat in *') '*) ;; *) stat=$(cat "/proc/$pid/stat" 2>/dev/null) || continue ;; esac # a name may hold line ends
 			processes=$((processes + 1))
-			# The start is field 22 of proc(5); the name in field 2 may hold blanks.
-			started=$(printf %s "${stat##*) }" | cut -d ' ' -f 20)
+			# shellcheck disable=SC2086 # its fields
+			started_of ${stat##*) }
 			if [ $((started * 100 / hertz)) -ge "$begun" ]; then renewed=$((renewed + 1)); fi
 		done
 	fi
-	printf '{"unit":"%s","state":"%s","sub":"%s","restarts":%s,"main":%s,"result":"%s","cause":%s,"status":%s,"policy":"%s","processes":%s,"renewed":%s' \
-		"$(b64 "$1")" "$(b64 "$active")" "$(b64 "$sub")" "${restarts:-0}" "${main:-0}" "$(b64 "$result")" "${cause:-0}" "${status:-0}" "$(b64 "$policy")" "$processes" "$renewed"
+	printf '{'
+	field unit "$1"
+	field state "$active"
+	field sub "$sub"
+	field result "$result"
+	field policy "$policy"
+	printf '"restarts":%s,"main":%s,"cause":%s,"status":%s,"processes":%s,"renewed":%s' "${restarts:-0}" "${main:-0}" "${cause:-0}" "${status:-0}" "$processes" "$renewed"
+}
+
+# started_of FIELDS...: when a process began, in ticks since boot, into $started:
+# field 22 of proc(5), given those behind the name, which is field 2.
+started_of() {
+	shift 19
+	started=$1
 }
