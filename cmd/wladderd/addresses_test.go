@@ -91,8 +91,7 @@ func TestRealAddresses(t *testing.T) {
 		if err := ines.Rehearse(t.Context(), id); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(time.Duration(*addresses) * 50 * time.Millisecond) // asking costs the server, too
-		d := w.until(id, func(d view.ChangeDetail) bool { return d.Rehearsal != nil && d.Rehearsal.EndedAt != nil })
+		d := w.untilEvery(time.Second, id, func(d view.ChangeDetail) bool { return d.Rehearsal != nil && d.Rehearsal.EndedAt != nil })
 		if d.Rehearsal.Digest == "" || len(d.Rehearsal.Groups) != 1 || d.Rehearsal.Groups[0].Count != *addresses {
 			t.Fatalf("no plan, or hosts differ: %+v %+v", d.Rehearsal.Findings, d.Rehearsal.Groups)
 		}

@@ -84,8 +84,10 @@ type Document struct {
 	// its main.cf.
 	variant bool
 
-	index  sync.Once
-	starts []int32 // offset of each line's first byte
+	index    sync.Once
+	starts   []int32 // offset of each line's first byte
+	listing  sync.Once
+	settings []Setting // what Settings gives
 }
 
 // Error says what is wrong in a file, and where. Line and Column count from 1;

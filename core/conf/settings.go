@@ -24,6 +24,11 @@ type Setting struct {
 // Settings lists every entry in file order. The address of a live entry fits
 // that entry alone; so does that of a commented-out one among its like.
 func (d *Document) Settings() []Setting {
+	d.listing.Do(func() { d.settings = d.list() })
+	return slices.Clone(d.settings)
+}
+
+func (d *Document) list() []Setting {
 	all := make([]Setting, 0, len(d.nodes))
 	line, from := 1, int32(0) // lines are counted on the way
 	lineOf := func(n *node) int {

@@ -32,6 +32,9 @@ const Min = 8
 // where they stand, not in free text.
 const minFound = 4
 
+// likely are parts of which each name like a password's has one.
+var likely = []string{"passw", "secret", "token", "private", "passphrase"}
+
 var (
 	passwordLike = regexp.MustCompile(`(?i)(passw|secret|token|private.?key|passphrase)`)
 	// assigned finds name=value in free text where the name is like a password's.
@@ -43,6 +46,9 @@ var (
 // Like tells whether a setting's name is like a password's.
 func Like(name string) bool {
 	name = strings.ToLower(name)
+	if !slices.ContainsFunc(likely, func(part string) bool { return strings.Contains(name, part) }) {
+		return false
+	}
 	return passwordLike.MatchString(name) && !strings.Contains(name, "authentication") && !strings.Contains(name, "tokens") && !noSecret.MatchString(name+"=")
 }
 

@@ -65,6 +65,20 @@ marks() {
 	case $flags in *a*) hazard append-only "$1" ;; esac
 }
 
+# mounted PATH: is something mounted just there?
+mounted() {
+	special=
+	case $1 in *[!A-Za-z0-9._/@+:=,-]*) special=yes ;; esac # mountinfo writes these otherwise; see proc(5)
+	if [ -n "$special" ] || [ ! -r /proc/self/mountinfo ]; then
+		mountpoint -q -- "$1" 2>/dev/null
+		return $?
+	fi
+	while read -r _ _ _ _ at _; do
+		if [ "$at" = "$1" ]; then return 0; fi
+	done </proc/self/mountinfo
+	return 1
+}
+
 for path in "$@"; do
 	hazards='' links='' hops=0 at=$path
 	while [ -L "$at" ] && [ "$hops" -lt 40 ]; do
@@ -106,7 +120,7 @@ for path in "$@"; do
 			count=$((count - ours))
 		fi
 		if [ "$count" -gt 1 ]; then hazard hard-links "$count"; fi
-		if mountpoint -q -- "$resolved" 2>/dev/null; then hazard mount-point "$resolved"; fi
+		if mounted "$resolved"; then hazard mount-point "$resolved"; fi
 		marks "$resolved"
 		owned "$resolved"
 		case $(ls -ld -- "$resolved") in

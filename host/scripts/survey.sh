@@ -18,7 +18,9 @@ done </etc/os-release
 trait os "$id"
 trait family "${like:-$id}"
 trait os_version "$version"
-trait kernel "$(uname -r)"
+kernel=
+{ read -r kernel </proc/sys/kernel/osrelease; } 2>/dev/null || kernel=$(uname -r)
+trait kernel "$kernel"
 trait cores "$(nproc)"
 while read -r key value _; do
 	if [ "$key" = MemTotal: ]; then trait memory "$((value * 1024))"; fi

@@ -16,10 +16,18 @@ if [ ! -d "$work" ]; then
 	chmod 700 "$state" "$work"
 fi
 mount -t tmpfs -o mode=700,size=64m wladder "$work"
-mkdir "$work/new"
+# Folders for all covers at once, and for what comes in.
+n=0 made=
+while [ "$n" -lt "$covers" ]; do
+	made="$made $work/cover$n"
+	n=$((n + 1))
+done
+# shellcheck disable=SC2086 # names of our own
+mkdir "$work/new" $made
 gzip -dc | tar -xf - -C "$work/new"
 
-# cover DIRECTORY BY: makes BY like DIRECTORY, with the directories in it, empty.
+# cover DIRECTORY BY: makes the folder BY like DIRECTORY, with the directories in
+# it, empty.
 cover() {
 	from=$1 by=$2
 	set -- .
@@ -29,7 +37,6 @@ cover() {
 			set -- "$@" "./${inner##*/}"
 		fi
 	done
-	mkdir "$by"
 	tar -C "$from" --no-recursion --numeric-owner -cf - "$@" | tar -C "$by" --numeric-owner -xpf -
 }
 
