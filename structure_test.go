@@ -30,7 +30,7 @@ var mayImport = map[string]string{
 	"api":              "core/change core/definition core/ladder core/record core/view core/written engine host store",
 	"client":           "core/ladder core/record core/view",
 	"console":          "",
-	"demo":             "core/view standin",
+	"demo":             "client core/ladder core/view standin",
 	"lab":              "",
 
 	"cmd/wladder":      "client core/change core/conf core/definition core/finding core/ladder core/record core/render core/view",
@@ -43,7 +43,7 @@ var mayImport = map[string]string{
 var only = map[string]string{
 	"github.com/gin-gonic/gin": "api",
 	"github.com/jackc/pgx/v5":  "store store/postmaster",
-	"golang.org/x/crypto/ssh":  "host standin demo cmd/wladder-demo",
+	"golang.org/x/crypto/ssh":  "host standin",
 	"mvdan.cc/sh/v3/interp":    "standin",
 }
 

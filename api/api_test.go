@@ -219,7 +219,7 @@ func newCaller(t *testing.T) (*caller, *store.Store) {
 			t.Fatal(err)
 		}
 	}
-	e := engine.New(engine.Config{Store: st, Dialer: &host.Dialer{}})
+	e := engine.New(engine.Config{Store: st, Dialer: engine.Over(&host.Dialer{})})
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan struct{})
 	go func() { e.Run(ctx); close(ended) }()

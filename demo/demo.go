@@ -4,13 +4,10 @@ package demo
 
 import (
 	"bytes"
-	"crypto/ed25519"
 	"crypto/sha256"
 	"embed"
 	"fmt"
 	"time"
-
-	"golang.org/x/crypto/ssh"
 
 	"wladder/core/view"
 	"wladder/standin"
@@ -49,6 +46,15 @@ var People = []Person{
 	{"vic", "Vic Lund", ""},
 }
 
+// Accounts gives them as wladderd -accounts reads them.
+func Accounts() []byte {
+	var b bytes.Buffer
+	for _, p := range People {
+		fmt.Fprintf(&b, "%s\t%s\t%s\t%s\n", p.Name, p.Display, p.Roles, Password)
+	}
+	return b.Bytes()
+}
+
 // Services are the definitions that are alive in the demo.
 var Services = []string{"bulletin-pages", "entry", "gauge-intake"}
 
@@ -75,13 +81,18 @@ var Sites = []string{"upland", "delta", "coast"}
 
 // Office is the running scenario.
 type Office struct {
-	Hosts map[string]*standin.Host
-	Load  []view.Host // for hosts-load
+	Hosts map[string]*standin.Host // none where the hosts are real
+	Load  []view.Host              // for hosts-load
+	URL   string                   // of the server
 }
 
 // Start brings up all stand-in hosts on loopback addresses 127.SECOND.SITE.N;
-// client is the public key that may sign in.
-func Start(client ssh.PublicKey, second int) (*Office, error) {
+// client is the public key that may sign in, as a line of authorized_keys.
+func Start(client []byte, second int) (*Office, error) {
+	key, err := standin.Authorized(client)
+	if err != nil {
+		return nil, err
+	}
 	o := &Office{Hosts: map[string]*standin.Host{}}
 	for s, site := range Sites {
 		n := 0
@@ -89,15 +100,10 @@ func Start(client ssh.PublicKey, second int) (*Office, error) {
 			for i := range ro.perSite {
 				n++
 				name := fmt.Sprintf("%s-%s-%02d", ro.name, site, i+1)
-				seed := sha256.Sum256([]byte("host key of " + name))
-				signer, err := ssh.NewSignerFromKey(ed25519.NewKeyFromSeed(seed[:]))
-				if err != nil {
-					return nil, err
-				}
 				c := standin.Config{
 					Name: name, Address: fmt.Sprintf("127.%d.%d.%d:2222", second, s+1, n), Image: ro.image,
 					Cores: []int{2, 2, 4, 8}[(i+r)%4], MemoryMB: []int{2048, 2048, 4096, 16384}[(i+r)%4],
-					Units: []standin.UnitConfig{ro.unit}, Signer: signer, Client: client,
+					Units: []standin.UnitConfig{ro.unit}, Signer: standin.KeyFrom(sha256.Sum256([]byte("host key of " + name))), Client: key,
 				}
 				h, err := standin.Start(c)
 				if err != nil {
@@ -105,7 +111,7 @@ func Start(client ssh.PublicKey, second int) (*Office, error) {
 					return nil, err
 				}
 				o.Hosts[name] = h
-				o.Load = append(o.Load, view.Host{Name: name, Address: c.Address, Login: "root", HostKey: string(bytes.TrimSpace(ssh.MarshalAuthorizedKey(signer.PublicKey()))),
+				o.Load = append(o.Load, view.Host{Name: name, Address: c.Address, Login: "root", HostKey: h.HostKey(),
 					Labels: map[string]string{"role": ro.name, "site": site}})
 			}
 		}

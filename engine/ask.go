@@ -28,7 +28,7 @@ type asker struct {
 }
 
 // outsideRuns puts questions that belong to no host run.
-func outsideRuns(conn *host.Conn) func(context.Context, []host.Question) ([]host.Reply, error) {
+func outsideRuns(conn Conn) func(context.Context, []host.Question) ([]host.Reply, error) {
 	return func(ctx context.Context, questions []host.Question) ([]host.Reply, error) {
 		return conn.Ask(ctx, "none", host.ForwardAct, questions)
 	}

@@ -1,7 +1,7 @@
 // Package engine rehearses and climbs: the core decides, the host package
 // acts, the store remembers.
 //
-//	e := engine.New(engine.Config{Store: st, Dialer: dialer})
+//	e := engine.New(engine.Config{Store: st, Dialer: engine.Over(dialer)})
 //	go e.Run(ctx)
 //	err := e.Rehearse(ctx, "ines", changeID)
 package engine
@@ -30,8 +30,8 @@ import (
 
 // Config says what an engine works with; the zero of the rest is replaced.
 type Config struct {
-	Store   *store.Store
-	Dialer  *host.Dialer
+	Store   Store
+	Dialer  Dialer
 	Log     *slog.Logger
 	Lease   time.Duration // after which another server may take a host run over; 15s
 	TryFor  time.Duration // how long a host that cannot be worked on is tried before it is passed over; 20s

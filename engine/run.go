@@ -36,7 +36,7 @@ type hostRun struct {
 	leaf  plan.Leaf
 	mine  plan.LeafPart // of part
 	files []host.File
-	conn  *host.Conn
+	conn  Conn
 	claim host.Claim
 
 	light, heaviest definition.Act // with what unit files want
@@ -375,7 +375,7 @@ func (r *hostRun) hangUp() {
 }
 
 // dial connects to the host as approved.
-func (r *hostRun) dial(ctx context.Context) (*host.Conn, error) {
+func (r *hostRun) dial(ctx context.Context) (Conn, error) {
 	t := host.Target{Name: r.leaf.Host, Address: r.leaf.Address, User: r.leaf.Login, HostKey: r.leaf.HostKey, Sudo: r.leaf.Sudo}
 	if t.User == "" { // a plan of version 1 leaves the login to the host
 		var h view.Host

@@ -207,7 +207,7 @@ func newRigOn(t *testing.T, database string, numbers []int, definitions ...strin
 }
 
 func (r *rig) start() {
-	r.engine = engine.New(engine.Config{Store: r.store, Dialer: r.dialer, Lease: 3 * time.Second, LookFor: 90 * time.Second, AtOnce: 32,
+	r.engine = engine.New(engine.Config{Store: r.store, Dialer: engine.Over(r.dialer), Lease: 3 * time.Second, LookFor: 90 * time.Second, AtOnce: 32,
 		Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))})
 	work, cancel := context.WithCancel(context.Background())
 	ended := make(chan struct{})

@@ -61,13 +61,14 @@ type Host struct {
 	ctx      context.Context
 	running  sync.WaitGroup
 
-	mu     sync.Mutex
-	faults []*Fault
-	deaf   bool
-	before func(words []string)
-	links  map[net.Conn]bool
-	ran    []string // names of the scripts that ran, in order
-	timers map[string]*time.Timer
+	mu      sync.Mutex
+	faults  []*Fault
+	deaf    bool
+	before  func(words []string)
+	stirred chan struct{} // closed when a command has run; nil while nobody waits
+	links   map[net.Conn]bool
+	ran     []string // names of the scripts that ran, in order
+	timers  map[string]*time.Timer
 }
 
 // Start brings the host up: its units first, then SSH.
@@ -284,6 +285,46 @@ func (h *Host) Before(f func(words []string)) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.before = f
+}
+
+// stir tells those who await something that a command has run.
+func (h *Host) stir() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.stirred != nil {
+		close(h.stirred)
+		h.stirred = nil
+	}
+}
+
+// Await waits until a file of the host fits, whoever changes it.
+func (h *Host) Await(ctx context.Context, name string, fits func(content []byte) bool) error {
+	for {
+		h.mu.Lock()
+		if h.stirred == nil {
+			h.stirred = make(chan struct{})
+		}
+		stirred := h.stirred
+		h.mu.Unlock()
+		if data, err := h.Files.Read(name); err == nil && fits(data) {
+			return nil
+		}
+		select {
+		case <-stirred:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// Pending lists the faults that were scripted and not met yet.
+func (h *Host) Pending() (all []Fault) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, f := range h.faults {
+		all = append(all, *f)
+	}
+	return all
 }
 
 // Deaf has the host refuse and cut every link, as when the network is gone; what

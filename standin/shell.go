@@ -144,6 +144,7 @@ func fail(hc interp.HandlerContext, status int, format string, args ...any) erro
 }
 
 func (s *shell) command(ctx context.Context, args []string) error {
+	defer s.host.stir()
 	hc := interp.HandlerCtx(ctx)
 	s.host.mu.Lock()
 	before := s.host.before

@@ -148,10 +148,10 @@ func TestConsole(t *testing.T) {
 	o := opened(t, 73)
 	p.url = o.url
 	ctx := t.Context()
-	if err := o.past(ctx); err != nil {
+	if err := o.Past(ctx, demo.PastChanges, strings.NewReplacer()); err != nil {
 		t.Fatal(err)
 	}
-	ines, err := o.as(ctx, "ines")
+	ines, err := o.As(ctx, "ines")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -239,10 +239,10 @@ func TestTextStaysData(t *testing.T) {
 	t.Parallel()
 	o := opened(t, 74)
 	ctx := t.Context()
-	if err := o.set(ctx); err != nil {
+	if err := o.Set(ctx); err != nil {
 		t.Fatal(err)
 	}
-	ada, err := o.as(ctx, "ada")
+	ada, err := o.As(ctx, "ada")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -251,7 +251,7 @@ func TestTextStaysData(t *testing.T) {
 	if err := ada.LoadHosts(ctx, []view.Host{odd}); err != nil {
 		t.Fatal(err)
 	}
-	ines, err := o.as(ctx, "ines")
+	ines, err := o.As(ctx, "ines")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -262,7 +262,7 @@ func TestTextStaysData(t *testing.T) {
 	if err != nil || d.Title != nasty || len(d.Rehearsal.Groups) != 1 || !strings.Contains(d.Rehearsal.Groups[0].Diff, "<script>window.oops=1</script>") {
 		t.Fatalf("%v: %+v", err, d.Rehearsal)
 	}
-	oda, err := o.as(ctx, "oda")
+	oda, err := o.As(ctx, "oda")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -272,7 +272,7 @@ func TestTextStaysData(t *testing.T) {
 	if err := ines.Climb(ctx, id); err != nil {
 		t.Fatal(err)
 	}
-	d, err = until(ctx, ines, id, func(d view.ChangeDetail) bool { return d.Climb.State != ladder.Running })
+	d, err = demo.Until(ctx, ines, id, func(d view.ChangeDetail) bool { return d.Climb.State != ladder.Running })
 	if err != nil || d.Counts[ladder.Done] != 1 {
 		t.Fatalf("%v: %+v", err, d.Climb)
 	}
@@ -297,7 +297,7 @@ func TestTextStaysData(t *testing.T) {
 func offered(t *testing.T, author *client.Client, text []byte) int64 {
 	t.Helper()
 	ctx := t.Context()
-	id, _, err := rehearsed(ctx, author, text)
+	id, _, err := demo.Rehearsed(ctx, author, text)
 	if err == nil {
 		err = author.Offer(ctx, id)
 	}

@@ -12,8 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/crypto/ssh"
-
 	"wladder/core/view"
 	"wladder/demo"
 )
@@ -26,8 +24,8 @@ var labHosts = []string{"bulletin-upland-01", "bulletin-upland-02", "bulletin-de
 
 // labChanges are the changes that go up on them, once labFit has made them fit.
 var (
-	labChanges = []struct{ file, upTo string }{{"1-version", "climbed"}, {"5-connections", "offered"}}
-	labFit     = strings.NewReplacer("expect: 24", "expect: 6", "expect: 20..26", "expect: 6", `"webserver"`, `"nginx"`)
+	labChanges = []demo.PastChange{{File: "1-version", UpTo: "climbed"}, {File: "5-connections", UpTo: "offered"}}
+	labFit     = strings.NewReplacer("count: 24", "count: 6", "count: 20..26", "count: 6", `"webserver"`, `"nginx"`)
 )
 
 // outside runs the demo again where hosts can be booted, which has a network of
@@ -101,8 +99,9 @@ func inside(ctx context.Context, dir, listen string) error {
 	return o.keepOpen(ctx)
 }
 
-// bootLab boots the hosts and makes them bulletin servers that let us in.
-func bootLab(client ssh.PublicKey) (*demo.Office, error) {
+// bootLab boots the hosts and makes them bulletin servers that let in who has the
+// key of client, a line of authorized_keys.
+func bootLab(client []byte) (*demo.Office, error) {
 	args := []string{"boot"}
 	for i := range labHosts {
 		args = append(args, fmt.Sprint(i+1))
@@ -123,7 +122,7 @@ func bootLab(client ssh.PublicKey) (*demo.Office, error) {
 		// Contents go in on standard input: nothing is spliced into the line.
 		setup := exec.Command("ssh", "-i", filepath.Join(at, "id"), "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR", "root@"+address,
 			"set -e; read -r key; printf '%s\\n' \"$key\" >>/root/.ssh/authorized_keys; cat >/etc/nginx/nginx.conf; mkdir -p /srv/bulletins/bulletins; echo 'Vellmere bulletin: water levels normal' >/srv/bulletins/bulletins/latest; systemctl restart nginx")
-		setup.Stdin = io.MultiReader(bytes.NewReader(ssh.MarshalAuthorizedKey(client)), bytes.NewReader(demo.File("images/nginx.conf")))
+		setup.Stdin = io.MultiReader(bytes.NewReader(client), bytes.NewReader(demo.File("images/nginx.conf")))
 		if out, err := setup.CombinedOutput(); err != nil {
 			return nil, fmt.Errorf("%s: %w: %s", name, err, out)
 		}

@@ -18,11 +18,6 @@ import (
 	"syscall"
 	"time"
 
-	"golang.org/x/crypto/ssh"
-
-	"wladder/client"
-	"wladder/core/ladder"
-	"wladder/core/view"
 	"wladder/demo"
 	"wladder/standin"
 )
@@ -97,7 +92,11 @@ func run(ctx context.Context, dir, listen string, tour bool) error {
 // keepOpen lets past changes happen, says where to go, and waits for the end.
 func (o *office) keepOpen(ctx context.Context) error {
 	fmt.Println("Letting past changes happen …")
-	if err := o.past(ctx); err != nil {
+	changes, fit := demo.PastChanges, strings.NewReplacer()
+	if o.lab {
+		changes, fit = labChanges, labFit
+	}
+	if err := o.Past(ctx, changes, fit); err != nil {
 		return err
 	}
 	o.welcome()
@@ -129,18 +128,15 @@ func (o *office) start(ctx context.Context, listen string, second int) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w; run make build first", wladderd, err)
 	}
-	key, _, _, _, err := ssh.ParseAuthorizedKey(out)
-	if err != nil {
-		return err
-	}
 	if o.lab {
-		o.Office, err = bootLab(key)
+		o.Office, err = bootLab(out)
 	} else {
-		o.Office, err = demo.Start(key, second)
+		o.Office, err = demo.Start(out, second)
 	}
 	if err != nil {
 		return err
 	}
+	o.URL = o.url
 	log, err := os.Create(filepath.Join(o.dir, "wladderd.log"))
 	if err != nil {
 		return err
@@ -180,145 +176,8 @@ func (o *office) close() {
 // accounts writes the people into a file for the server.
 func (o *office) accounts() string {
 	path := filepath.Join(o.dir, "accounts")
-	var b strings.Builder
-	for _, p := range demo.People {
-		fmt.Fprintf(&b, "%s\t%s\t%s\t%s\n", p.Name, p.Display, p.Roles, demo.Password)
-	}
-	os.WriteFile(path, []byte(b.String()), 0o600)
+	os.WriteFile(path, demo.Accounts(), 0o600)
 	return path
-}
-
-// as signs a person in.
-func (o *office) as(ctx context.Context, name string) (*client.Client, error) {
-	out, err := client.New(o.url, "").SignIn(ctx, view.SignIn{Name: name, Password: demo.Password, Kind: "session", Label: "demo"})
-	return client.New(o.url, out.Token), err
-}
-
-// set loads hosts and definitions.
-func (o *office) set(ctx context.Context) error {
-	ada, err := o.as(ctx, "ada")
-	if err != nil {
-		return err
-	}
-	ben, err := o.as(ctx, "ben")
-	if err != nil {
-		return err
-	}
-	if err := ada.LoadHosts(ctx, o.Load); err != nil {
-		return err
-	}
-	if _, err := ada.Survey(ctx, ""); err != nil {
-		return err
-	}
-	for _, name := range demo.Services {
-		s, err := ada.LoadService(ctx, demo.File("services/"+name+".yaml"))
-		if err != nil {
-			return err
-		}
-		if err := ben.ApproveService(ctx, name, s.Digest); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// pastChanges are the changes of the demo, and how far each comes.
-var pastChanges = []struct{ file, upTo string }{
-	{"1-version", "climbed"}, {"2-poll", "climbed"}, {"3-tries", "climbed"}, {"4-gzip", "climbed"}, {"5-connections", "offered"}, {"6-range", "rehearsed"}, {"7-token", "offered"},
-}
-
-// past makes changes and brings each to where it stands when people come.
-func (o *office) past(ctx context.Context) error {
-	if err := o.set(ctx); err != nil {
-		return err
-	}
-	ines, err := o.as(ctx, "ines")
-	if err != nil {
-		return err
-	}
-	oda, err := o.as(ctx, "oda")
-	if err != nil {
-		return err
-	}
-	ada, err := o.as(ctx, "ada")
-	if err != nil {
-		return err
-	}
-	if _, err := ada.PutSecret(ctx, "upload-token", demo.UploadToken); err != nil {
-		return err
-	}
-	all, fit := pastChanges, strings.NewReplacer()
-	if o.lab {
-		all, fit = labChanges, labFit
-	}
-	for _, c := range all {
-		id, d, err := rehearsed(ctx, ines, []byte(fit.Replace(string(demo.File("changes/"+c.file+".yaml")))))
-		if err != nil {
-			return fmt.Errorf("%s: %w", c.file, err)
-		}
-		if c.upTo == "rehearsed" {
-			continue
-		}
-		if err := ines.Offer(ctx, id); err != nil {
-			return fmt.Errorf("%s: %w", c.file, err)
-		}
-		if c.upTo == "offered" {
-			continue
-		}
-		if err := oda.Approve(ctx, id, d.Rehearsal.Digest); err != nil {
-			return err
-		}
-		if c.file == "4-gzip" { // somebody is quicker than the climb
-			h := o.Hosts["bulletin-coast-04"]
-			data, _ := h.Files.Read("/etc/nginx/nginx.conf")
-			h.Files.Write("/etc/nginx/nginx.conf", append([]byte("# tam: watching the error log here tonight\n"), data...))
-		}
-		if err := climbed(ctx, ines, id); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// rehearsed drafts a change and rehearses it to the end.
-func rehearsed(ctx context.Context, author *client.Client, text []byte) (id int64, d view.ChangeDetail, err error) {
-	if id, err = author.Draft(ctx, 0, text); err != nil {
-		return id, d, err
-	}
-	if err := author.Rehearse(ctx, id); err != nil {
-		return id, d, err
-	}
-	d, err = until(ctx, author, id, func(d view.ChangeDetail) bool { return d.Rehearsal != nil && d.Rehearsal.EndedAt != nil })
-	return id, d, err
-}
-
-// climbed lets a change climb until it ends, pauses or waits.
-func climbed(ctx context.Context, operator *client.Client, id int64) error {
-	if err := operator.Climb(ctx, id); err != nil {
-		return err
-	}
-	_, err := until(ctx, operator, id, func(d view.ChangeDetail) bool { return d.Climb.State != ladder.Running })
-	return err
-}
-
-// until waits for a change to be as wanted.
-func until(ctx context.Context, c *client.Client, id int64, f func(view.ChangeDetail) bool) (d view.ChangeDetail, err error) {
-	enough := errors.New("enough")
-	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
-	defer cancel()
-	err = c.Follow(ctx, id, func(client.Event) error {
-		if d, err = c.Change(ctx, id); err != nil {
-			return err
-		}
-		if f(d) {
-			return enough
-		}
-		return nil
-	})
-	if errors.Is(err, enough) {
-		err = nil
-	}
-	return d, err
 }
 
 func (o *office) welcome() {

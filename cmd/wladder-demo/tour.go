@@ -18,7 +18,7 @@ import (
 // its exit status, which must be the one expected.
 func (o *office) tour(ctx context.Context) error {
 	began := time.Now()
-	if err := o.set(ctx); err != nil {
+	if err := o.Set(ctx); err != nil {
 		return err
 	}
 	t := &guide{ctx: ctx, office: o}
@@ -65,7 +65,7 @@ func (o *office) tour(ctx context.Context) error {
 
 // check holds the hosts themselves against what the tour said of them.
 func (o *office) check(ctx context.Context, byHand []byte, all, climbed time.Duration) error {
-	ines, err := o.as(ctx, "ines")
+	ines, err := o.As(ctx, "ines")
 	if err != nil {
 		return err
 	}
@@ -158,7 +158,7 @@ func (g *guide) digest() string {
 	if g.err != nil {
 		return ""
 	}
-	ines, err := g.office.as(g.ctx, "ines")
+	ines, err := g.office.As(g.ctx, "ines")
 	if err == nil {
 		d, derr := ines.Change(g.ctx, 1)
 		if err = derr; err == nil && d.Rehearsal != nil {

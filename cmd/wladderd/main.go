@@ -158,7 +158,7 @@ func addAccounts(ctx context.Context, st *store.Store, path string) error {
 }
 
 func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, signer host.Signer) error {
-	e := engine.New(engine.Config{Store: st, Dialer: &host.Dialer{Signer: signer}, Log: log, Lease: c.lease})
+	e := engine.New(engine.Config{Store: st, Dialer: engine.Over(&host.Dialer{Signer: signer}), Log: log, Lease: c.lease})
 	listener, err := net.Listen("tcp", c.listen)
 	if err != nil {
 		return err

@@ -217,7 +217,14 @@ func (r Run) looked(e Event, l Limits) Run {
 		if r.Since.IsZero() {
 			r.Since = e.At
 		}
-		if e.At.Sub(r.Since) >= l.LookFor {
+		waited := e.At.Sub(r.Since)
+		if !touched(r.Lost) && waited >= l.TryFor { // whatever it does, nothing there is ours
+			r = r.to(Position{PassedOver, ""})
+			r.Why += fmt.Sprintf("; it could not be looked at since (%s), and nothing was placed there", e.Note)
+			r.Files, r.Process = FilesOld, ProcessOld
+			return r
+		}
+		if waited >= l.LookFor {
 			r = r.strand(fmt.Sprintf("%s; it could not be looked at since (%s)", r.Why, e.Note))
 			r.Files, r.Process = FilesUnknown, ProcessUnknown
 		}

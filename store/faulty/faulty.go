@@ -46,6 +46,7 @@ type Proxy struct {
 	away     time.Duration
 	until    time.Time // when somebody answers again
 	injected []string
+	met      chan struct{}
 }
 
 // Start makes a proxy before the server that the URL of a database names.
@@ -77,6 +78,14 @@ func (p *Proxy) Fail(n int, k Kind, away time.Duration) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.seen, p.at, p.kind, p.away = nil, n, k, away
+	p.met = make(chan struct{})
+}
+
+// Met is closed once the statement that Fail chose has failed.
+func (p *Proxy) Met() <-chan struct{} {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.met
 }
 
 // Settle has nothing fail any more, and waits for the end of an outage.
@@ -217,6 +226,7 @@ func (l *link) pass(text string, group *[]byte) bool {
 		if kind == Gone {
 			l.until = time.Now().Add(l.away)
 		}
+		close(l.met)
 	}
 	l.mu.Unlock()
 	switch {

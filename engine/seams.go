@@ -1,0 +1,125 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"wladder/core/definition"
+	"wladder/core/expr"
+	"wladder/core/finding"
+	"wladder/core/ladder"
+	"wladder/core/plan"
+	"wladder/core/render"
+	"wladder/core/view"
+	"wladder/host"
+	"wladder/store"
+)
+
+// Store is what the engine needs of what is remembered. *store.Store is one.
+type Store interface {
+	Runs
+	Plans
+	Rehearsals
+	Inventory
+	Services
+	Events
+}
+
+// Runs are the host runs of all climbs, and who works on them. A run belongs to
+// who holds its fence: all others are refused with a *store.Conflict. Errors that
+// store.Transient knows may pass, and what failed with them may be repeated.
+type Runs interface {
+	// Advance has each climb decide, and claims the runs that it starts.
+	Advance(ctx context.Context, me store.Server, free int) ([]*store.Claimed, error)
+	// ClaimRuns takes over runs whose lease has lapsed, but for those held.
+	ClaimRuns(ctx context.Context, me store.Server, limit int, held []int64) ([]*store.Claimed, error)
+	RenewLeases(ctx context.Context, me store.Server, fences map[int64]int64) (kept map[int64]bool, err error)
+	Write(ctx context.Context, c *store.Claimed, p store.Progress) error
+	Release(ctx context.Context, c *store.Claimed) error
+}
+
+// Plans are what was approved, held against its digest, and what it refers to.
+type Plans interface {
+	Plan(ctx context.Context, id int64) (*store.Plan, error)
+	Leaf(ctx context.Context, p *store.Plan, hostID int64) (plan.Leaf, error)
+	Content(ctx context.Context, id string) ([]byte, error)
+	ContentID(data []byte) string
+}
+
+// Rehearsals are those under way, under leases as host runs are.
+type Rehearsals interface {
+	Revision(ctx context.Context, changeID int64) (store.Revision, error)
+	BeginRehearsal(ctx context.Context, actor string, changeID int64, t store.Targets) (int64, error)
+	ClaimRehearsals(ctx context.Context, me store.Server, limit int, held []int64) ([]*store.Rehearsing, error)
+	RenewRehearsals(ctx context.Context, me store.Server, fences map[int64]int64) (kept map[int64]bool, err error)
+	ReleaseRehearsal(ctx context.Context, r *store.Rehearsing) error
+	Unread(ctx context.Context, rehearsal int64) ([]view.Host, error)
+	AddRead(ctx context.Context, r *store.Rehearsing, all []store.Read) error
+	PlannedLeaves(ctx context.Context, rehearsal int64) ([]store.Planned, error)
+	EndRehearsal(ctx context.Context, r *store.Rehearsing, findings []finding.Finding, head *plan.Head, leaves []plan.Leaf) error
+}
+
+// Inventory is the machines that are known.
+type Inventory interface {
+	Hosts(ctx context.Context) ([]view.Host, error)
+	Host(ctx context.Context, name string) (view.Host, error)
+	Surveyed(ctx context.Context, id int64, t expr.Traits) (time.Time, error)
+	RaiseFence(ctx context.Context, actor, name string, to int64) error
+}
+
+// Services are the definitions, and the secrets that they and changes name.
+type Services interface {
+	ApprovedService(ctx context.Context, name string) (view.Service, error)
+	ServiceOf(ctx context.Context, name, digest string) (view.Service, error)
+	Secrets(ctx context.Context, names []string) (values map[string]string, versions map[string]int, err error)
+	SecretVersions(ctx context.Context, versions map[string]int) (map[string]string, error)
+}
+
+// Events go between the servers on one database.
+type Events interface {
+	Announce(ctx context.Context, from string, events []view.Event) error
+	Listen(ctx context.Context, self string, ready func(), f func(view.Event)) error
+}
+
+// Dialer reaches hosts. Over makes one of a *host.Dialer.
+type Dialer interface {
+	Connect(ctx context.Context, t host.Target) (Conn, error)
+}
+
+// Conn is a connection to one host; each method is one operation there, as
+// docs/host-scripts.md has them. *host.Conn is one.
+type Conn interface {
+	Close() error
+
+	Survey(ctx context.Context) (expr.Traits, error)
+	Examine(ctx context.Context, paths []string) (expr.Traits, []render.Found, error)
+	Collect(ctx context.Context, paths []string) ([]render.Found, error)
+	Trial(ctx context.Context, files []host.File, t definition.Trial, shown []string) (host.TrialAnswer, string, error)
+	Ask(ctx context.Context, run, label string, questions []host.Question) ([]host.Reply, error)
+	Fence(ctx context.Context) (int64, error)
+
+	TakeOver(ctx context.Context, claim host.Claim) error
+	Snapshot(ctx context.Context, claim host.Claim, unit string, files []host.File) error
+	Make(ctx context.Context, claim host.Claim, files []host.File) error
+	Arm(ctx context.Context, claim host.Claim, after time.Duration, unit string, act, heaviest definition.Act, files []host.File) (how string, err error)
+	Place(ctx context.Context, claim host.Claim, files []host.File) error
+	Act(ctx context.Context, claim host.Claim, label, unit string, act, heaviest definition.Act) error
+	Watch(ctx context.Context, claim host.Claim, guard time.Duration, label string, questions []host.Question) ([]host.Reply, error)
+	Confirm(ctx context.Context, claim host.Claim, files []host.File) error
+	Look(ctx context.Context, claim host.Claim, guard time.Duration, label, unit string, files []host.File) (ladder.Sight, error)
+	Restore(ctx context.Context, claim host.Claim, files []host.File) (undone bool, err error)
+	Disarm(ctx context.Context, claim host.Claim, files []host.File) error
+}
+
+// Over has the engine reach hosts by SSH.
+func Over(d *host.Dialer) Dialer { return overSSH{d} }
+
+type overSSH struct{ dialer *host.Dialer }
+
+func (o overSSH) Connect(ctx context.Context, t host.Target) (Conn, error) {
+	conn, err := o.dialer.Connect(ctx, t)
+	if err != nil {
+		return nil, err // not a nil connection in an interface
+	}
+	return conn, nil
+}
