@@ -61,7 +61,8 @@ func words[T ~string](all []T) []string {
 // queries are what calls take behind the path: numbers, texts or times.
 var queries = map[string]string{
 	"GET /record":                       "change after limit",
-	"GET /hosts":                        "after:text limit",
+	"GET /hosts":                        "after:text name:text label:texts limit",
+	"GET /services":                     "after:text name:text limit",
 	"GET /changes":                      "state:text service:text author:text before limit",
 	"GET /changes/{id}/runs":            "after since:date-time state:text limit",
 	"GET /changes/{id}/rehearsal/hosts": "group:text after:text limit",
@@ -124,7 +125,11 @@ func describe(t *testing.T) []byte {
 		for _, q := range strings.Fields(queries[r.method+" "+r.path]) {
 			name, kind, _ := strings.Cut(q, ":")
 			schema := openapi3.NewInt64Schema()
-			if kind != "" {
+			switch kind {
+			case "":
+			case "texts": // it may be said several times
+				schema = openapi3.NewArraySchema().WithItems(openapi3.NewStringSchema())
+			default:
 				schema = openapi3.NewStringSchema().WithFormat(strings.TrimPrefix(kind, "text"))
 			}
 			op.AddParameter(openapi3.NewQueryParameter(name).WithSchema(schema))

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -36,7 +37,7 @@ var routes = []route{
 	{"GET", "/session", "Who is signed in", "viewer", false, nil, view.Account{}, 200, func(_ *Server, c *gin.Context) { c.JSON(200, who(c)) }},
 	{"DELETE", "/session", "Sign out", "viewer", false, nil, nil, 204, (*Server).signOut},
 
-	{"GET", "/hosts", "All hosts", "viewer", false, nil, []view.Host{}, 200, (*Server).hosts},
+	{"GET", "/hosts", "The hosts, by the page; by a part of their names, and by labels such as role=bulletin", "viewer", false, nil, []view.Host{}, 200, (*Server).hosts},
 	{"GET", "/hosts/{name}", "One host", "viewer", false, nil, view.Host{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Host(c, c.Param("name"))) }},
 	{"POST", "/hosts", "Add hosts or bring them up to date", "admin", false, []view.Host{}, nil, 204, (*Server).loadHosts},
 	{"POST", "/hosts/{name}/fence", "Raise a host's fence to what the host answers, after a database came back from an older copy", "admin", true, nil, view.Raised{}, 200, (*Server).raiseFence},
@@ -47,7 +48,9 @@ var routes = []route{
 	{"GET", "/secrets", "The secrets, by name", "viewer", false, nil, []view.Secret{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.SecretList(c)) }},
 	{"PUT", "/secrets/{name}", "Keep a secret's value as its next version", "admin", false, view.NewSecret{}, view.Secret{}, 200, (*Server).putSecret},
 
-	{"GET", "/services", "The newest version of each definition", "viewer", false, nil, []view.Service{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Services(c)) }},
+	{"GET", "/services", "The newest version of each definition, by the page; by a part of their names", "viewer", false, nil, []view.Service{}, 200, func(s *Server, c *gin.Context) {
+		give(s, c)(s.Store.Services(c, c.Query("name"), c.Query("after"), page(c)))
+	}},
 	{"GET", "/services/{name}", "The newest version of one definition", "viewer", false, nil, view.Service{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Service(c, c.Param("name"))) }},
 	{"POST", "/services", "Load a definition", "admin", false, "", view.Service{}, 200, (*Server).loadService},
 	{"POST", "/services/{name}/approval", "Let a version serve hosts", "admin", true, view.Judgement{}, nil, 204, (*Server).approveService},
@@ -333,7 +336,16 @@ func (s *Server) rehearsedHosts(ctx *gin.Context) {
 }
 
 func (s *Server) hosts(ctx *gin.Context) {
-	give(s, ctx)(s.Store.HostsAfter(ctx, ctx.Query("after"), page(ctx)))
+	f := store.HostFilter{Name: ctx.Query("name"), After: ctx.Query("after"), Limit: page(ctx), Labels: map[string]string{}}
+	for _, label := range ctx.QueryArray("label") {
+		key, value, ok := strings.Cut(label, "=")
+		if was, twice := f.Labels[key]; !ok || key == "" || twice && was != value {
+			s.fail(ctx, invalid{fmt.Errorf("label=%s: want KEY=VALUE, each key once", label)})
+			return
+		}
+		f.Labels[key] = value
+	}
+	give(s, ctx)(s.Store.HostList(ctx, f))
 }
 
 func (s *Server) leaveOut(ctx *gin.Context) {

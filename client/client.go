@@ -129,14 +129,21 @@ func (c *Client) Who(ctx context.Context) (view.Account, error) {
 	return call[view.Account](ctx, c, "GET", "/session", nil)
 }
 
-// Hosts gives all hosts.
-func (c *Client) Hosts(ctx context.Context) (all []view.Host, err error) {
-	for after := ""; ; {
-		page, err := call[[]view.Host](ctx, c, "GET", "/hosts?after="+url.QueryEscape(after), nil)
+// Hosts gives the hosts whose names hold part and that have all labels, each as
+// KEY=VALUE.
+func (c *Client) Hosts(ctx context.Context, part string, labels ...string) ([]view.Host, error) {
+	return pages(ctx, c, "/hosts", url.Values{"name": {part}, "label": labels}, func(h view.Host) string { return h.Name })
+}
+
+// pages reads a list page by page, each behind the name of the last one before.
+func pages[T any](ctx context.Context, c *Client, path string, query url.Values, name func(T) string) (all []T, err error) {
+	for {
+		page, err := call[[]T](ctx, c, "GET", path+"?"+query.Encode(), nil)
 		if err != nil || len(page) == 0 {
 			return all, err
 		}
-		all, after = append(all, page...), page[len(page)-1].Name
+		all = append(all, page...)
+		query.Set("after", name(page[len(page)-1]))
 	}
 }
 
@@ -170,9 +177,9 @@ func (c *Client) PutSecret(ctx context.Context, name, value string) (view.Secret
 	return call[view.Secret](ctx, c, "PUT", "/secrets/"+url.PathEscape(name), view.NewSecret{Value: value})
 }
 
-// Services gives the newest version of each definition.
-func (c *Client) Services(ctx context.Context) ([]view.Service, error) {
-	return call[[]view.Service](ctx, c, "GET", "/services", nil)
+// Services gives the newest version of each definition whose name holds part.
+func (c *Client) Services(ctx context.Context, part string) ([]view.Service, error) {
+	return pages(ctx, c, "/services", url.Values{"name": {part}}, func(s view.Service) string { return s.Name })
 }
 
 // Service gives the newest version of one definition.

@@ -90,7 +90,7 @@ type Fenced struct {
 }
 
 func (e *Fenced) Error() string {
-	return fmt.Sprintf("%s: has been worked on under fence %d, which is higher than ours: another server has it, or the database is an older copy. In that case an admin raises the host's fence", e.Host, e.Seen)
+	return fmt.Sprintf("%s: has been worked on under fence %d, which is higher than ours: another server has it, or the database is an older copy. In that case an admin raises the host's fence: wladder host -raise-fence %s", e.Host, e.Seen, e.Host)
 }
 
 // ScriptError tells that a script ended with an error of its own.

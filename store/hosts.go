@@ -39,9 +39,21 @@ func (s *Store) Hosts(ctx context.Context) ([]view.Host, error) {
 	return many[view.Host](ctx, s.pool, hostColumns+`order by name`)
 }
 
-// HostsAfter gives up to limit hosts by name, behind after.
-func (s *Store) HostsAfter(ctx context.Context, after string, limit int) ([]view.Host, error) {
-	all, err := many[view.Host](ctx, s.pool, hostColumns+`where name > $1 order by name limit $2`, after, limit)
+// HostFilter picks hosts for a list; the zero of each but Limit picks all.
+type HostFilter struct {
+	Name   string            // a part of it
+	Labels map[string]string // all of them
+	After  string            // those behind this name
+	Limit  int
+}
+
+// HostList gives the hosts that fit, by name.
+func (s *Store) HostList(ctx context.Context, f HostFilter) ([]view.Host, error) {
+	labels := f.Labels
+	if labels == nil {
+		labels = map[string]string{}
+	}
+	all, err := many[view.Host](ctx, s.pool, hostColumns+`where name > $1 and position($2 in name) > 0 and labels @> $3 order by name limit $4`, f.After, f.Name, labels, f.Limit)
 	return orEmpty(all), err
 }
 

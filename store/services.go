@@ -54,9 +54,11 @@ func (s *Store) ApproveService(ctx context.Context, actor, name, digest string) 
 	})
 }
 
-// Services gives the newest version of each definition.
-func (s *Store) Services(ctx context.Context) ([]view.Service, error) {
-	return many[view.Service](ctx, s.pool, `select distinct on (name) * from (`+serviceColumns+`) v order by name, version desc`)
+// Services gives the newest version of each definition whose name holds a part,
+// by name, up to limit of them behind after.
+func (s *Store) Services(ctx context.Context, part, after string, limit int) ([]view.Service, error) {
+	all, err := many[view.Service](ctx, s.pool, `select distinct on (name) * from (`+serviceColumns+`where position($1 in name) > 0 and name > $2) v order by name, version desc limit $3`, part, after, limit)
+	return orEmpty(all), err
 }
 
 // Service gives the newest version of a definition, approved or not.

@@ -10,18 +10,33 @@ import (
 
 	"github.com/goccy/go-yaml"
 
-	"wladder/client"
 	"wladder/core/view"
 )
 
-var hostsCommand = command{"hosts", "", "the machines", listing((*client.Client).Hosts, []string{"HOST", "ADDRESS", "LABELS", "SYSTEM", "SURVEYED"}, func(h view.Host) []string {
-	surveyed, system := "never surveyed", ""
-	if h.SurveyedAt != nil {
-		surveyed = ago(*h.SurveyedAt)
-		system = fmt.Sprintf("%s %s, %s, %d MiB", h.Traits.OS, h.Traits.OSVersion, counted(int(h.Traits.Cores), "core"), h.Traits.Memory>>20)
+var hostsCommand = command{"hosts", "[PART-OF-NAME]", "the machines", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	var wanted []string
+	f.Func("label", "`KEY=VALUE`: hosts with this label alone; may be repeated, and all must fit", func(s string) error {
+		if key, _, ok := strings.Cut(s, "="); !ok || key == "" {
+			return fmt.Errorf("want KEY=VALUE")
+		}
+		wanted = append(wanted, s)
+		return nil
+	})
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if len(args) > 1 {
+			return usagef("want at most a part of the hosts' names")
+		}
+		found, err := t.client().Hosts(ctx, strings.Join(args, ""), wanted...)
+		return list(t, found, err, len(args)+len(wanted) > 0, []string{"HOST", "ADDRESS", "LABELS", "SYSTEM", "SURVEYED"}, func(h view.Host) []string {
+			surveyed, system := "never surveyed", ""
+			if h.SurveyedAt != nil {
+				surveyed = ago(*h.SurveyedAt)
+				system = fmt.Sprintf("%s %s, %s, %d MiB", h.Traits.OS, h.Traits.OSVersion, counted(int(h.Traits.Cores), "core"), h.Traits.Memory>>20)
+			}
+			return []string{h.Name, h.Address, labels(h), system, surveyed}
+		})
 	}
-	return []string{h.Name, h.Address, labels(h), system, surveyed}
-})}
+}}
 
 func labels(h view.Host) string {
 	var all []string

@@ -5,8 +5,8 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"strings"
 
-	"wladder/client"
 	"wladder/core/definition"
 	"wladder/core/view"
 )
@@ -18,9 +18,17 @@ func approvalOf(s view.Service) string {
 	return "approved by " + s.ApprovedBy
 }
 
-var services = command{"services", "", "the definitions", listing((*client.Client).Services, []string{"SERVICE", "VERSION", "DIGEST", "APPROVAL", "TITLE"}, func(s view.Service) []string {
-	return []string{s.Name, fmt.Sprint(s.Version), s.Digest[:12], approvalOf(s), s.Title}
-})}
+var services = command{"services", "[PART-OF-NAME]", "the definitions", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if len(args) > 1 {
+			return usagef("want at most a part of the services' names")
+		}
+		found, err := t.client().Services(ctx, strings.Join(args, ""))
+		return list(t, found, err, len(args) > 0, []string{"SERVICE", "VERSION", "DIGEST", "APPROVAL", "TITLE"}, func(s view.Service) []string {
+			return []string{s.Name, fmt.Sprint(s.Version), s.Digest[:12], approvalOf(s), s.Title}
+		})
+	}
+}}
 
 var serviceCommand = command{"service", "NAME", "one definition", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
 	return func(ctx context.Context, t *terminal, args []string) error {

@@ -92,20 +92,29 @@ func listing[T any](all func(*client.Client, context.Context) ([]T, error), head
 	return func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
 		return func(ctx context.Context, t *terminal, _ []string) error {
 			found, err := all(t.client(), ctx)
-			if err != nil {
-				return err
-			}
-			if ok, err := t.show(found); ok {
-				return err
-			}
-			var rows [][]string
-			for _, one := range found {
-				rows = append(rows, row(one))
-			}
-			t.table(head, rows)
-			return nil
+			return list(t, found, err, false, head, row)
 		}
 	}
+}
+
+// list shows what was found, of all or of some that were picked, a row each.
+func list[T any](t *terminal, found []T, err error, picked bool, head []string, row func(T) []string) error {
+	if err != nil {
+		return err
+	}
+	if ok, err := t.show(found); ok {
+		return err
+	}
+	if len(found) == 0 && picked {
+		fmt.Fprintln(t.out, "none fits")
+		return nil
+	}
+	var rows [][]string
+	for _, one := range found {
+		rows = append(rows, row(one))
+	}
+	t.table(head, rows)
+	return nil
 }
 
 // plain makes text from elsewhere safe to print on one line: what could move

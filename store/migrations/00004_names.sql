@@ -12,5 +12,8 @@ update hosts set traits = traits - 'os_family' || jsonb_build_object('family', t
 update rehearsals set findings = replace(findings::text, '"level": "stop"', '"level": "veto"')::jsonb where findings::text like '%"level": "stop"%';
 update diff_groups set findings = replace(findings::text, '"level": "stop"', '"level": "veto"')::jsonb where findings::text like '%"level": "stop"%';
 
+-- Hosts are picked by their labels.
+create index hosts_by_label on hosts using gin (labels jsonb_path_ops);
+
 -- +goose Down
 select 'there is no way down: restore a backup';

@@ -336,7 +336,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * All hosts
+         * The hosts, by the page; by a part of their names, and by labels such as role=bulletin
          * @description Needs the role viewer.
          */
         get: operations["getHosts"];
@@ -480,7 +480,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The newest version of each definition
+         * The newest version of each definition, by the page; by a part of their names
          * @description Needs the role viewer.
          */
         get: operations["getServices"];
@@ -1482,6 +1482,8 @@ export interface operations {
         parameters: {
             query?: {
                 after?: string;
+                name?: string;
+                label?: string[];
                 limit?: number;
             };
             header?: never;
@@ -1490,7 +1492,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description All hosts */
+            /** @description The hosts, by the page; by a part of their names, and by labels such as role=bulletin */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -1731,14 +1733,18 @@ export interface operations {
     };
     getServices: {
         parameters: {
-            query?: never;
+            query?: {
+                after?: string;
+                name?: string;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description The newest version of each definition */
+            /** @description The newest version of each definition, by the page; by a part of their names */
             200: {
                 headers: {
                     [name: string]: unknown;
