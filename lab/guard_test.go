@@ -314,3 +314,52 @@ func restore(t *testing.T, conn *host.Conn, claim host.Claim, files []host.File)
 	_, err := conn.Restore(t.Context(), claim, files)
 	return err
 }
+
+// TestInsideLostInTheSoak has the server gone for good at each point of a soak:
+// the host is back at its old files within the guard's span. Where somebody looks
+// in time, for far longer than that span, the new files stay, and stay confirmed.
+func TestInsideLostInTheSoak(t *testing.T) {
+	needInside(t)
+	const span, every = 5 * time.Second, 2 * time.Second
+	for i, looks := range []int{0, 1, 2, 4, -1} { // the last is confirmed after three spans
+		t.Run(fmt.Sprintf("after %d looks", looks), func(t *testing.T) {
+			t.Parallel()
+			n := 60 + i
+			boot(t, n)
+			files := prepared(t, n)
+			conn := connect(t, n)
+			claim := host.Claim{Fence: 1, Run: "run-1"}
+			placed(t, conn, claim, span, files)
+			must(t, "act", conn.Act(t.Context(), claim, host.ForwardAct, "nginx.service", reload, restart))
+			confirmed := looks < 0
+			if confirmed {
+				looks = int(3 * span / every)
+			}
+			last := time.Now()
+			for range looks {
+				time.Sleep(every)
+				replies, err := conn.Watch(t.Context(), claim, span, host.ForwardAct, []host.Question{{Guard: true}})
+				must(t, "watch", err)
+				if last = time.Now(); replies[0].Guard != ladder.Pending {
+					t.Fatalf("its guard is %s", replies[0].Guard)
+				}
+			}
+			if confirmed {
+				must(t, "confirm", conn.Confirm(t.Context(), claim, files))
+				conn.Close()
+				time.Sleep(2 * span)
+				if now, process := state(n), serves(n); now != asNew || process != "new" {
+					t.Errorf("confirmed, and then %s, %s", now, process)
+				}
+				return
+			}
+			conn.Close()
+			becomesOld(t, n, 2*span)
+			took := time.Since(last)
+			t.Logf("back %.1f s after the last look", took.Seconds())
+			if took < span-2*time.Second { // the deadline is in whole seconds
+				t.Errorf("its guard fired %s after a look that pushed it on by %s", took, span)
+			}
+		})
+	}
+}
