@@ -10,7 +10,8 @@ import (
 
 // mayImport says, for every package, which of ours it imports: only downwards.
 var mayImport = map[string]string{
-	"core/conf": "", "core/expr": "", "core/record": "", "core/finding": "",
+	"core/cache": "", "core/conf": "", "core/record": "", "core/finding": "",
+	"core/expr":       "core/cache",
 	"core/probe":      "core/expr",
 	"core/ladder":     "core/expr",
 	"core/secret":     "core/conf core/probe",
@@ -22,11 +23,11 @@ var mayImport = map[string]string{
 	"core/view":       "core/change core/conf core/expr core/finding core/ladder core/probe core/render",
 
 	"standin":          "",
-	"host":             "core/definition core/expr core/finding core/ladder core/plan core/probe core/render",
-	"store":            "core/change core/definition core/expr core/finding core/ladder core/plan core/probe core/record core/render core/secret core/view core/written",
+	"host":             "core/cache core/definition core/expr core/finding core/ladder core/plan core/probe core/render",
+	"store":            "core/cache core/change core/definition core/expr core/finding core/ladder core/plan core/probe core/record core/render core/secret core/view core/written",
 	"store/postmaster": "",
 	"store/faulty":     "",
-	"engine":           "core/change core/conf core/definition core/expr core/finding core/ladder core/plan core/probe core/render core/secret core/view host store",
+	"engine":           "core/cache core/change core/conf core/definition core/expr core/finding core/ladder core/plan core/probe core/render core/secret core/view host store",
 	"api":              "core/change core/definition core/ladder core/record core/view core/written engine host store",
 	"client":           "core/ladder core/record core/view",
 	"console":          "",

@@ -19,6 +19,7 @@ import (
 	"sync"
 	"time"
 
+	"wladder/core/cache"
 	"wladder/core/definition"
 	"wladder/core/expr"
 	"wladder/core/ladder"
@@ -43,14 +44,14 @@ type Config struct {
 // Engine carries changes out.
 type Engine struct {
 	Config
-	me     store.Server // this process, to the leases
-	limits ladder.Limits
+	me       store.Server // this process, to the leases
+	limits   ladder.Limits
+	services *cache.Cache[string, *definition.Service] // by digest
 
 	mu         sync.Mutex
 	listeners  map[chan view.Event]int64 // by the change they follow; 0 follows all
 	runs       ledger
 	rehearsals ledger
-	services   map[string]*definition.Service // by digest: read once
 	hints      []view.Event
 	wake       chan struct{}
 	working    sync.WaitGroup
@@ -71,7 +72,7 @@ func New(c Config) *Engine {
 	}
 	return &Engine{
 		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.ScriptsDigest(), Lease: c.Lease}, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
-		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, services: map[string]*definition.Service{}, wake: make(chan struct{}, 1), troubles: map[string]bool{},
+		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, services: cache.New[string, *definition.Service](maxServices), wake: make(chan struct{}, 1), troubles: map[string]bool{},
 	}
 }
 
@@ -139,10 +140,7 @@ const maxServices = 64
 
 // service gives a definition under its digest.
 func (e *Engine) service(ctx context.Context, name, digest string) (*definition.Service, error) {
-	e.mu.Lock()
-	svc := e.services[digest]
-	e.mu.Unlock()
-	if svc != nil {
+	if svc, ok := e.services.Get(digest); ok {
 		return svc, nil
 	}
 	var version view.Service
@@ -151,12 +149,7 @@ func (e *Engine) service(ctx context.Context, name, digest string) (*definition.
 	}
 	svc, err := definition.Stored(version.Name, version.Names, []byte(version.Source))
 	if err == nil {
-		e.mu.Lock()
-		defer e.mu.Unlock()
-		if len(e.services) >= maxServices {
-			clear(e.services)
-		}
-		e.services[digest] = svc
+		e.services.Put(digest, svc)
 	}
 	return svc, err
 }

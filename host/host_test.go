@@ -276,6 +276,15 @@ func TestWhatAHostSendsIsBounded(t *testing.T) {
 	if _, err := io.ReadAll(m); !errors.Is(err, errTooMuch) {
 		t.Errorf("more than all hosts may send at once: %v", err)
 	}
+	h, conn, _ := startHost(t, "127.19.0.7:2222")
+	h.Script(&standin.Fault{Do: standin.Flood, At: "collect"})
+	var lost *Lost
+	if _, err := conn.Collect(t.Context(), []string{conf}); !errors.As(err, &lost) || !strings.Contains(err.Error(), "sent more than 67108864 bytes") {
+		t.Errorf("an answer without end: %v", err)
+	}
+	if held := conn.arriving.Load(); held != 0 {
+		t.Errorf("%d bytes are counted as held still", held)
+	}
 }
 
 func TestLinkFaults(t *testing.T) {
@@ -287,6 +296,13 @@ func TestLinkFaults(t *testing.T) {
 	if _, err := conn.Survey(ctx); !errors.As(err, &lost) {
 		t.Errorf("given up: %v", err)
 	}
+	h, conn, _ = startHost(t, "127.19.0.8:2222")
+	h.Script(&standin.Fault{Do: standin.SlowLink, For: time.Hour})
+	ctx, cancel = context.WithTimeout(t.Context(), 100*time.Millisecond)
+	defer cancel()
+	if _, err := conn.Survey(ctx); !errors.As(err, &lost) || !strings.HasSuffix(err.Error(), "lost sight of survey: no answer in time") {
+		t.Errorf("no answer in time: %v", err)
+	}
 }
 
 // TestScripts has shellcheck and three shells read every script.
@@ -295,8 +311,17 @@ func TestScripts(t *testing.T) {
 	for name, from := range parts {
 		all[name+" as sent"], all[name] = scripts[name].text, source(from)
 	}
-	for _, kind := range []string{"guard", "unit", "process", "port", "file", "size", "command", "journal"} {
-		all["watch for "+kind+" as sent"] = asking("watch", map[string]bool{kind: true}).text
+	for _, kind := range []string{"guard", "unit", "process", "port", "file", "size", "command", "journal", "surroundings"} {
+		text := asking("watch", map[string]bool{kind: true}).text
+		all["watch for "+kind+" as sent"] = text
+		if !strings.Contains(text, "ask_"+kind+"() {") && kind != "guard" && kind != "unit" {
+			t.Errorf("what is sent for %s does not hold its function", kind)
+		}
+	}
+	for name, from := range parts { // what a script calls it holds, or the tests with real files would fail
+		if len(scripts[name].text) >= len(lean(source(from))) && name != "restore" {
+			t.Errorf("%s is sent with all that it could call", name)
+		}
 	}
 	for name, text := range all {
 		for _, reader := range [][]string{{"shellcheck", "-s", "sh", "-"}, {"dash", "-n"}, {"bash", "-n"}, {"busybox", "sh", "-n"}} {
@@ -426,6 +451,21 @@ func TestScriptsOnRealFiles(t *testing.T) {
 				t.Errorf("surroundings of nothing: %s", out)
 			}
 			os.Remove(at + "/long.conf")
+			// Two processes of a name that is longer than the kernel keeps.
+			program := dir + "/made-up-program-of-this-test"
+			if out, err := exec.Command("cp", "/bin/sleep", program).CombinedOutput(); err != nil {
+				t.Fatalf("%v: %s", err, out)
+			}
+			for range 2 {
+				cmd := exec.Command(program, "60")
+				if err := cmd.Start(); err != nil {
+					t.Fatal(err)
+				}
+				t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+			}
+			if out := run("ask", nil, "none", "act", line([]string{"process", "made-up-program-of-this-test"})); !strings.HasPrefix(out, `{"n":0,"count":2,"users":".`) || !strings.Contains(out, `"age":0}`) && !strings.Contains(out, `"age":1}`) {
+				t.Errorf("processes: %s", out)
+			}
 			guard := func(fence, seconds string) []byte {
 				var lines strings.Builder
 				for _, f := range set {

@@ -12,7 +12,8 @@ import (
 	"slices"
 	"sort"
 	"strings"
-	"sync"
+
+	"wladder/core/cache"
 )
 
 //go:embed scripts/*.sh
@@ -39,9 +40,7 @@ const (
 // asks again and again.
 func asking(name string, kinds map[string]bool) script {
 	key := name + " " + strings.Join(slices.Sorted(maps.Keys(kinds)), " ")
-	askings.Lock()
-	defer askings.Unlock()
-	if s, ok := askings.scripts[key]; ok {
+	if s, ok := askings.Get(key); ok {
 		return s
 	}
 	from := ""
@@ -65,14 +64,12 @@ func asking(name string, kinds map[string]bool) script {
 	s := scripts[name]
 	s.text = lean(used(b.String()))
 	s.packed = packed(s.text)
-	askings.scripts[key] = s
+	askings.Put(key, s)
 	return s
 }
 
-var askings = struct {
-	sync.Mutex
-	scripts map[string]script
-}{scripts: map[string]script{}}
+// askings keeps what asking made: a few sets of kinds come again and again.
+var askings = cache.New[string, script](64)
 
 func packed(text string) []byte {
 	var b bytes.Buffer

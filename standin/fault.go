@@ -19,6 +19,7 @@ const (
 	SlowLink      FaultKind = "slow-link"      // every script comes For later
 	Busy          FaultKind = "busy"           // somebody holds the host's lock: the script is not run, status 75
 	Garble        FaultKind = "garble"         // the script runs, its answer makes no sense
+	Flood         FaultKind = "flood"          // the script runs, and its answer has no end
 	Silence       FaultKind = "silence"        // the script runs, and the link says nothing from then on
 )
 

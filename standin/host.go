@@ -9,6 +9,7 @@
 package standin
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -232,8 +233,8 @@ func (h *Host) exec(raw net.Conn, command string, channel ssh.Channel) int {
 		return 255
 	}
 	stdout := io.Writer(channel)
-	cut, garbled, silent := h.fault(CutAfter, name), h.fault(Garble, name), h.fault(Silence, name)
-	if cut != nil || garbled != nil || silent != nil {
+	cut, garbled, silent, flood := h.fault(CutAfter, name), h.fault(Garble, name), h.fault(Silence, name), h.fault(Flood, name)
+	if cut != nil || garbled != nil || silent != nil || flood != nil {
 		stdout = io.Discard
 	}
 	status := h.newShell(h.Files).run(h.ctx, command, channel, stdout, channel.Stderr())
@@ -245,6 +246,12 @@ func (h *Host) exec(raw net.Conn, command string, channel ssh.Channel) int {
 		io.WriteString(channel, "<html>502 Bad Gateway</html>\n")
 	case silent != nil:
 		raw.(*wire).mute()
+	case flood != nil:
+		for line := bytes.Repeat([]byte("water "), 5000); ; {
+			if _, err := channel.Write(line); err != nil {
+				break
+			}
+		}
 	}
 	return status
 }

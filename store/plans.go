@@ -31,23 +31,14 @@ func (s *Store) Plan(ctx context.Context, id int64) (*Plan, error) { return s.pl
 // plan is Plan over a connection that is held already: one who holds it must not
 // wait for another.
 func (s *Store) plan(ctx context.Context, q querier, id int64) (*Plan, error) {
-	s.mu.Lock()
-	p := s.plans[id]
-	s.mu.Unlock()
-	if p != nil {
+	if p, ok := s.plans.Get(id); ok {
 		return p, nil
 	}
 	p, err := readPlan(ctx, q, id)
-	if err != nil {
-		return nil, err
+	if err == nil {
+		s.plans.Put(id, p)
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if len(s.plans) >= plansKept {
-		clear(s.plans)
-	}
-	s.plans[id] = p
-	return p, nil
+	return p, err
 }
 
 // readPlan reads a plan and all its digests, and holds them together.

@@ -22,6 +22,7 @@ import (
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
 
+	"wladder/core/cache"
 	"wladder/core/view"
 )
 
@@ -38,9 +39,8 @@ type Store struct {
 	cancel context.CancelFunc
 	ended  sync.WaitGroup
 
-	mu         sync.Mutex
-	plans      map[int64]*Plan           // that were read and checked
-	rehearsals map[int64]*view.Rehearsal // that have ended, as they are shown
+	plans      *cache.Cache[int64, *Plan]           // that were read and checked
+	rehearsals *cache.Cache[int64, *view.Rehearsal] // that have ended, as they are shown
 }
 
 // Conflict tells that something is no longer as the caller thought.
@@ -97,7 +97,7 @@ func Open(ctx context.Context, url string, key Key) (*Store, error) {
 		pool.Close()
 		return nil, err
 	}
-	s := &Store{pool: pool, leases: leases, key: key, poked: make(chan struct{}, 1), plans: map[int64]*Plan{}, rehearsals: map[int64]*view.Rehearsal{}}
+	s := &Store{pool: pool, leases: leases, key: key, poked: make(chan struct{}, 1), plans: cache.New[int64, *Plan](plansKept), rehearsals: cache.New[int64, *view.Rehearsal](plansKept)}
 	appending, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s.cancel = cancel
 	s.ended.Go(func() { s.appendAlways(appending) })

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"wladder/core/cache"
 	"wladder/core/change"
 	"wladder/core/definition"
 	"wladder/core/ladder"
@@ -547,10 +548,7 @@ func TestReadersDoNotWaitForEachOther(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
 	for range 5 {
-		s.mu.Lock()
-		clear(s.plans)
-		clear(s.rehearsals)
-		s.mu.Unlock()
+		s.plans, s.rehearsals = cache.New[int64, *Plan](plansKept), cache.New[int64, *view.Rehearsal](plansKept)
 		var all sync.WaitGroup
 		for range 4 * int(s.pool.Config().MaxConns) {
 			all.Go(func() {

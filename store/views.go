@@ -121,10 +121,7 @@ func (s *Store) rehearsalOf(ctx context.Context, q querier, id int64) (*view.Reh
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
-	s.mu.Lock()
-	kept := s.rehearsals[rows[0].ID]
-	s.mu.Unlock()
-	if kept != nil {
+	if kept, ok := s.rehearsals.Get(rows[0].ID); ok {
 		return kept, nil
 	}
 	r := rows[0].Rehearsal
@@ -147,12 +144,7 @@ func (s *Store) rehearsalOf(ctx context.Context, q querier, id int64) (*view.Reh
 		r.Policy = &plan.Head.Policy
 	}
 	if r.EndedAt != nil {
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		if len(s.rehearsals) >= plansKept {
-			clear(s.rehearsals)
-		}
-		s.rehearsals[r.ID] = &r
+		s.rehearsals.Put(r.ID, &r)
 	}
 	return &r, nil
 }

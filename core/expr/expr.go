@@ -13,7 +13,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
+
+	"wladder/core/cache"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/ast"
@@ -120,10 +121,7 @@ type Program struct {
 
 // compiled keeps programs by what they were compiled from: the same few sources
 // judge every answer of every host. A program may be used by many at once.
-var compiled struct {
-	sync.Mutex
-	programs map[compiledKey]*Program
-}
+var compiled = cache.New[compiledKey, *Program](maxCompiled)
 
 type compiledKey struct {
 	env    *cel.Env
@@ -131,7 +129,7 @@ type compiledKey struct {
 	source string
 }
 
-// maxCompiled bounds how many are kept; then it begins anew.
+// maxCompiled bounds how many are kept.
 const maxCompiled = 4096
 
 // Compile checks source against the variables; errors name line and column.
@@ -140,20 +138,12 @@ func Compile(source string, v Vars, kind Kind) (*Program, error) {
 		return nil, v.err
 	}
 	key := compiledKey{v.env, kind, source}
-	compiled.Lock()
-	p := compiled.programs[key]
-	compiled.Unlock()
-	if p != nil {
+	if p, ok := compiled.Get(key); ok {
 		return p, nil
 	}
 	p, err := compile(source, v, kind)
 	if err == nil {
-		compiled.Lock()
-		defer compiled.Unlock()
-		if compiled.programs == nil || len(compiled.programs) >= maxCompiled {
-			compiled.programs = map[compiledKey]*Program{}
-		}
-		compiled.programs[key] = p
+		compiled.Put(key, p)
 	}
 	return p, err
 }
