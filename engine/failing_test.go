@@ -127,7 +127,7 @@ func failing(t *testing.T, subnet int, kind faulty.Kind, away time.Duration, fir
 			if err := r.store.Order(t.Context(), "ines", id, ladder.Stop); err != nil {
 				t.Fatal(err)
 			}
-			r.until(id, func(d shown) bool { return d.State == change.Stopped })
+			r.untilWithin(id, 90*time.Second, func(d shown) bool { return d.State == change.Stopped }) // an outage may last
 		}
 		if seen < n { // it never came to that statement
 			break
