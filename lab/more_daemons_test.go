@@ -97,7 +97,7 @@ func TestInsideMoreDaemons(t *testing.T) {
 	r.on(n, "rm -f /etc/unbound/unbound.conf.d/root-auto-trust-anchor-file.conf; systemctl enable -q rsyslog; systemctl start apache2 rsyslog dovecot redis-server haproxy postgresql unbound; for unit in apache2 rsyslog dovecot redis-server haproxy postgresql@15-main unbound; do systemctl is-active -q $unit || exit 1; done")
 	for i, c := range daemonCases {
 		service := fmt.Sprintf("%s-%d", c.name, i)
-		r.define(fmt.Sprintf("service: %s\ntitle: %s\non: labels.role == \"bulletin\"\nsettle: 4s\n%s", service, c.name, c.definition))
+		r.define(fmt.Sprintf("service: %s\ntitle: %s\nwhere: labels.role == \"bulletin\"\nsettle: 4s\n%s", service, c.name, c.definition))
 		unit := strings.Fields(strings.SplitAfter(c.definition, "unit: ")[1])[0]
 		before := r.on(n, "systemctl is-active "+unit)
 		_, id := r.draft(service, c.edits, "ladder: {soak: 2500ms}")
