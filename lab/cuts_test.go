@@ -70,6 +70,9 @@ files:
   header: {format: text, paths: {any: /etc/nginx/conf.d/lab.conf}}
   new: {paths: {any: /etc/nginx/more/new.txt}}
   gone: {paths: {any: /etc/nginx/gone}}
+  made: {paths: {any: /etc/nginx/more/made}}
+makes:
+  made: {file: made, command: [cp, /etc/hostname, "{path}"]}
 acts:
   - {name: reload, command: [systemctl, reload, nginx.service]}
 probes:
@@ -79,6 +82,7 @@ settle: 1s
 
 const cutEdits = `  - {file: header, replace: X-Lab old, with: X-Lab new}
   - {put: new, text: "n\n"}
+  - {make: made}
   - {delete: gone}`
 
 // cutting is one script of one direction of a host run.
@@ -88,8 +92,8 @@ type cutting struct {
 }
 
 var cuttings = []cutting{
-	{"claim", "forward"}, {"snapshot", "forward"}, {"arm", "forward"}, {"place", "forward"}, {"act", "forward"}, {"disarm", "forward"}, {"look", "forward"},
-	{"restore", "back"}, {"act", "back"}, {"disarm", "back"},
+	{"claim", "forward"}, {"snapshot", "forward"}, {"make", "forward"}, {"arm", "forward"}, {"place", "forward"}, {"act", "forward"}, {"watch", "forward"}, {"confirm", "forward"}, {"look", "forward"},
+	{"restore", "back"}, {"act", "back"}, {"watch", "back"}, {"disarm", "back"},
 }
 
 // TestInsideCuts kills every script before every command that can change
@@ -155,6 +159,9 @@ func TestInsideCuts(t *testing.T) {
 		}
 		// The count tells the points; which of them are tried?
 		t.Logf("%s %s: %d points", j.service, j.script, points)
+		if points == 0 {
+			t.Errorf("%s %s is cut nowhere: it is not sent, or changes nothing", j.service, j.script)
+		}
 		step := 1
 		if !*every {
 			step = max(1, points/2)
@@ -162,7 +169,7 @@ func TestInsideCuts(t *testing.T) {
 		for p := 1 + (points/3)*min(1, step-1); p <= points; p += step {
 			jobs <- job{j.cutting, p, "kill"}
 		}
-		if (j.script == "place" || j.script == "restore") && points > 4 {
+		if (j.script == "place" || j.script == "restore" || j.script == "confirm") && points > 4 {
 			for p := points / 2; p <= points; p += max(1, points/4) {
 				if *every || p == points/2 {
 					jobs <- job{j.cutting, p, "power"}
