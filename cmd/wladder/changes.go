@@ -157,7 +157,7 @@ func (t *terminal) summary(d view.ChangeDetail) error {
 		}
 	}
 	if r.Digest == "" {
-		fmt.Fprintln(t.out, "there is no plan: mend what stops it, then rehearse again")
+		fmt.Fprintln(t.out, "there is no plan: mend what got a veto, then rehearse again")
 		return errNotWell
 	}
 	fmt.Fprintf(t.out, "digest %s\nnext: wladder diff %d, then wladder offer %d\n", r.Digest, d.ID, d.ID)

@@ -12,7 +12,7 @@ func Asked(c Change) string {
 	switch c.State {
 	case change.Draft:
 		if c.Hosts > 0 { // rehearsed as it is, yet without a plan
-			return c.Author + " mends what stops it, then rehearses again"
+			return c.Author + " mends what got a veto, then rehearses again"
 		}
 		return c.Author + " rehearses it"
 	case change.Rehearsed:

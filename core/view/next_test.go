@@ -22,7 +22,7 @@ func TestAskedNamesSomebody(t *testing.T) {
 		want string
 	}{
 		{Change{State: change.Draft, Author: "ines"}, "ines rehearses it"},
-		{Change{State: change.Draft, Author: "ines", Hosts: 3}, "ines mends what stops it"},
+		{Change{State: change.Draft, Author: "ines", Hosts: 3}, "ines mends what got a veto"},
 		{Change{State: change.Offered, Author: "ines"}, "other than ines"},
 		{Change{State: change.Approved, Hosts: 1}, "(1 host)"},
 		{Change{State: change.Approved, Hosts: 24}, "(24 hosts)"},
