@@ -58,7 +58,8 @@ settle: 600ms
 type world struct {
 	*testing.T
 	bin, data, database string
-	listen              string // an address of its own: a free port might be somebody else's by then
+	at                  string // an address of its own: a free port elsewhere might be somebody else's by then
+	starts              int    // each server has a port of its own there
 	url                 string
 	server              *exec.Cmd
 	db                  *pgx.Conn
@@ -95,7 +96,7 @@ func built(t *testing.T) string {
 }
 
 func newWorld(t *testing.T, subnet, hosts int) *world {
-	w := &world{T: t, bin: built(t), data: t.TempDir(), listen: fmt.Sprintf("127.19.%d.254:18400", subnet), database: postmaster.Fresh(t), tokens: map[string]string{}}
+	w := &world{T: t, bin: built(t), data: t.TempDir(), at: fmt.Sprintf("127.19.%d.254", subnet), database: postmaster.Fresh(t), tokens: map[string]string{}}
 	out, err := exec.Command(w.bin, "-data", w.data, "-show-key").Output()
 	if err != nil {
 		t.Fatal(err)
@@ -167,8 +168,10 @@ func standIn(t *testing.T, subnet, n int, client ssh.PublicKey) *standin.Host {
 
 func (w *world) start() {
 	w.Helper()
-	w.url = "http://" + w.listen
-	w.server = exec.Command(w.bin, "-data", w.data, "-database", w.database, "-listen", w.listen, "-lease", cmp.Or(w.lease, "500ms"))
+	listen := fmt.Sprintf("%s:%d", w.at, 18400+w.starts)
+	w.starts++
+	w.url = "http://" + listen
+	w.server = exec.Command(w.bin, "-data", w.data, "-database", w.database, "-listen", listen, "-lease", cmp.Or(w.lease, "500ms"))
 	var log bytes.Buffer
 	w.server.Stderr = &log
 	if err := w.server.Start(); err != nil {
