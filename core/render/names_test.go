@@ -81,6 +81,13 @@ func TestOldNames(t *testing.T) {
 			t.Errorf("%s: %v; want %q", from, err, want)
 		}
 	}
+	twice := append(append([]byte{}, files["service.1"]...), "---\nx: 1\n"...)
+	if s, err := definition.Stored("f", 1, twice); err != nil || s.Unit != "nginx.service" {
+		t.Errorf("a second document in what was stored: %v", err)
+	}
+	if _, err := definition.Parse("f", append(append([]byte{}, files["service.2"]...), "---\nx: 1\n"...)); err == nil || !strings.Contains(err.Error(), "f:13: a second document begins") {
+		t.Errorf("a second document, written now: %v", err)
+	}
 	if _, err := change.ParseEdits("f", []byte("- {set: a, to: 'x {item}', each: [b]}\n- {insert: x, before: a}\n")); err == nil || !strings.Contains(err.Error(), "f:2:15: before is called above now") {
 		t.Errorf("of edits: %v", err)
 	}

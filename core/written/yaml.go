@@ -38,7 +38,7 @@ func Decode(name, kind string, names int, data []byte, v any) error {
 	case err != nil:
 	case len(file.Docs) == 0 || file.Docs[0].Body == nil:
 		return fmt.Errorf("%s: is empty", name)
-	case len(file.Docs) > 1:
+	case len(file.Docs) > 1 && names == Names: // once, the first alone was read
 		return fmt.Errorf("%s:%d: a second document begins; want one in a file", name, file.Docs[1].GetToken().Position.Line)
 	default:
 		body := file.Docs[0].Body
