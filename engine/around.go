@@ -49,9 +49,9 @@ func (a *around) add(replies []host.Reply) error {
 	return nil
 }
 
-// rest follows includes until nothing more is wanted.
+// rest follows includes, behind what was asked first, until nothing more is wanted.
 func (a *around) rest(ctx context.Context, ask asker) error {
-	for range deepest {
+	for range deepest - 1 {
 		questions := a.questions()
 		if len(questions) == 0 {
 			return nil

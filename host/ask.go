@@ -173,9 +173,9 @@ func (c *Conn) ask(ctx context.Context, script string, args []string, questions 
 			if a.has("resolved") { // a file of several that one question means
 				replies[n].Around = append(replies[n].Around, gathered(a))
 			} else {
-				around := replies[n].Around
-				replies[n] = replyOf(questions[n], a)
-				replies[n].Around = around
+				reply := replyOf(questions[n], a)
+				reply.Around = replies[n].Around
+				replies[n] = reply
 			}
 		}
 	}

@@ -119,14 +119,16 @@ func assemble(from string) string { return lean(used(source(from))) }
 // function finds the first line of a function, as all are written here.
 var function = regexp.MustCompile(`^([a-z_0-9]+)\(\) \{`)
 
+// names finds what may be the name of a function, or the first part of one that
+// is put together.
+var names = regexp.MustCompile(`[a-z_0-9]*_\$|[a-z_0-9]+`)
+
 // used gives a text without the functions that nothing in it calls. One whose
 // name is put together, as in ask_$kind, is called.
 func used(text string) string {
-	type piece struct {
-		name string // of a function; empty for what stands outside of any
-		text string
-	}
+	type piece struct{ name, text string } // a function; without a name a line outside of any
 	var pieces []piece
+	bodies := map[string]string{} // by name; under none what stands outside
 	within := false
 	for line := range strings.Lines(text) {
 		found := function.FindStringSubmatch(line)
@@ -141,27 +143,37 @@ func used(text string) string {
 			pieces = append(pieces, piece{"", line})
 		}
 	}
-	kept, body := map[string]bool{"": true}, ""
-	for grown := true; grown; {
-		grown = false
-		body = ""
-		for _, p := range pieces {
-			if kept[p.name] {
-				body += p.text
-			}
+	for _, p := range pieces {
+		bodies[p.name] += p.text
+	}
+	called := map[string]bool{}
+	var call func(name string)
+	call = func(name string) {
+		if called[name] {
+			return
 		}
-		said := lean(body) // comments name functions, and call none
-		for _, p := range pieces {
-			family, _, _ := strings.Cut(p.name, "_")
-			if !kept[p.name] && (word(p.name).MatchString(said) || strings.Contains(said, family+"_$")) {
-				kept[p.name], grown = true, true
+		called[name] = true
+		for _, word := range names.FindAllString(lean(bodies[name]), -1) { // comments name functions, and call none
+			if family, ok := strings.CutSuffix(word, "$"); ok {
+				for other := range bodies {
+					if family != "" && strings.HasPrefix(other, family) {
+						call(other)
+					}
+				}
+			} else if bodies[word] != "" {
+				call(word)
 			}
 		}
 	}
-	return body
+	call("")
+	var b strings.Builder
+	for _, p := range pieces {
+		if called[p.name] {
+			b.WriteString(p.text)
+		}
+	}
+	return b.String()
 }
-
-func word(name string) *regexp.Regexp { return regexp.MustCompile(`\b` + name + `\b`) }
 
 // source gives the parts as they are written, comments and all.
 func source(from string) string {

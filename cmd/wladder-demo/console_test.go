@@ -54,7 +54,7 @@ func opened(t *testing.T, second int) *office {
 	}
 	listen := free.Addr().String()
 	free.Close()
-	o := &office{dir: dir, url: "http://" + listen, bin: bin}
+	o := &office{dir: dir, bin: bin}
 	if err := o.start(t.Context(), listen, second); err != nil {
 		t.Fatal(err)
 	}
@@ -146,7 +146,7 @@ func TestConsole(t *testing.T) {
 	t.Parallel()
 	p := page{t: t, ctx: browser(t)}
 	o := opened(t, 73)
-	p.url = o.url
+	p.url = o.URL
 	ctx := t.Context()
 	if err := o.Past(ctx, demo.PastChanges, strings.NewReplacer()); err != nil {
 		t.Fatal(err)
@@ -286,9 +286,9 @@ func TestTextStaysData(t *testing.T) {
 			t.Errorf("a shell read the text: %s", name)
 		}
 	}
-	p := page{t: t, ctx: browser(t), url: o.url}
+	p := page{t: t, ctx: browser(t), url: o.URL}
 	p.signIn("vic")
-	p.do(chromedp.Navigate(fmt.Sprintf("%s/changes/%d", o.url, id)))
+	p.do(chromedp.Navigate(fmt.Sprintf("%s/changes/%d", o.URL, id)))
 	p.says(nasty)
 	p.until("document.querySelector('h1').innerText === " + fmt.Sprintf("%q", nasty))
 	p.until("document.querySelectorAll('.diff .plus').length === 1 && window.oops === undefined && document.querySelectorAll('img').length === 0")

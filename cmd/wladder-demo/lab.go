@@ -85,7 +85,7 @@ func inside(ctx context.Context, dir, listen string) error {
 		return err
 	}
 	fmt.Printf("Booting %d real hosts …\n", len(labHosts))
-	o := &office{dir: dir, url: "http://" + listen, bin: filepath.Dir(self), lab: true}
+	o := &office{dir: dir, bin: filepath.Dir(self), lab: true}
 	if err := o.start(ctx, listen, 0); err != nil {
 		return err
 	}

@@ -48,10 +48,10 @@ func main() {
 // office is the demo as it runs.
 type office struct {
 	*demo.Office
-	dir, url string
-	bin      string // where wladderd and wladder are
-	lab      bool   // real hosts
-	server   *exec.Cmd
+	dir    string
+	bin    string // where wladderd and wladder are
+	lab    bool   // real hosts
+	server *exec.Cmd
 }
 
 func run(ctx context.Context, dir, listen string, tour bool) error {
@@ -59,7 +59,7 @@ func run(ctx context.Context, dir, listen string, tour bool) error {
 	if err != nil {
 		return err
 	}
-	o := &office{dir: dir, url: "http://" + listen, bin: filepath.Dir(self)}
+	o := &office{dir: dir, bin: filepath.Dir(self)}
 	second := 71
 	if tour { // beside a demo that may be running
 		second = 72
@@ -74,7 +74,6 @@ func run(ctx context.Context, dir, listen string, tour bool) error {
 		}
 		listen = free.Addr().String()
 		free.Close()
-		o.url = "http://" + listen
 	} else if err := fresh(dir, listen); err != nil {
 		return err
 	}
@@ -136,7 +135,7 @@ func (o *office) start(ctx context.Context, listen string, second int) error {
 	if err != nil {
 		return err
 	}
-	o.URL = o.url
+	o.URL = "http://" + listen
 	log, err := os.Create(filepath.Join(o.dir, "wladderd.log"))
 	if err != nil {
 		return err
@@ -149,7 +148,7 @@ func (o *office) start(ctx context.Context, listen string, second int) error {
 		return err
 	}
 	for deadline := time.Now().Add(60 * time.Second); ; {
-		response, err := http.Get(o.url + "/readyz")
+		response, err := http.Get(o.URL + "/readyz")
 		if err == nil {
 			response.Body.Close()
 			if response.StatusCode == http.StatusOK {
@@ -181,7 +180,7 @@ func (o *office) accounts() string {
 }
 
 func (o *office) welcome() {
-	fmt.Printf("\nThe flood-warning office of Vellmere is open: %s\n\n", o.url)
+	fmt.Printf("\nThe flood-warning office of Vellmere is open: %s\n\n", o.URL)
 	fmt.Printf("Sign in with the password %s as\n", demo.Password)
 	for _, p := range demo.People {
 		roles := p.Roles
@@ -192,12 +191,12 @@ func (o *office) welcome() {
 	}
 	if o.lab {
 		fmt.Printf("\n%d real hosts with systemd, OpenSSH and nginx run on this machine; they are gone when this ends.\n", len(o.Load))
-		fmt.Printf("\nTry: WLADDER_SERVER=%s bin/wladder sign-in tam; bin/wladder ask -where 'true' 'unit nginx.service' 'port 8080'; bin/wladder diff 2\nCtrl-C ends it.\n", o.url)
+		fmt.Printf("\nTry: WLADDER_SERVER=%s bin/wladder sign-in tam; bin/wladder ask -where 'true' 'unit nginx.service' 'port 8080'; bin/wladder diff 2\nCtrl-C ends it.\n", o.URL)
 		return
 	}
 	fmt.Printf("\n%d stand-in hosts answer on loopback. They only pretend these things:\n", len(o.Hosts))
 	for _, p := range standin.Pretended {
 		fmt.Println("  -", p)
 	}
-	fmt.Printf("\nTry: WLADDER_SERVER=%s bin/wladder sign-in oda; bin/wladder changes; bin/wladder diff 5\nCtrl-C ends it.\n", o.url)
+	fmt.Printf("\nTry: WLADDER_SERVER=%s bin/wladder sign-in oda; bin/wladder changes; bin/wladder diff 5\nCtrl-C ends it.\n", o.URL)
 }

@@ -117,7 +117,7 @@ func (g *guide) say(text string) {
 func (g *guide) command(args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(g.ctx, filepath.Join(g.office.bin, "wladder"), args...)
 	cmd.Dir = g.office.dir
-	cmd.Env = append(os.Environ(), "WLADDER_SERVER="+g.office.url, "XDG_CONFIG_HOME="+filepath.Join(g.office.dir, "home-"+g.who))
+	cmd.Env = append(os.Environ(), "WLADDER_SERVER="+g.office.URL, "XDG_CONFIG_HOME="+filepath.Join(g.office.dir, "home-"+g.who))
 	return cmd
 }
 

@@ -200,6 +200,8 @@ func (f FrontDoor) Probe() probe.Probe {
 	return probe.Probe{Name: "front door", Ask: f.Ask, Expect: f.Expect}
 }
 
+// CheckProbes says what is wrong with probes; commands may be nil where what they
+// ask for is held against a definition later.
 func CheckProbes(p *written.Problems, where string, probes []probe.Probe, commands map[string]Command) {
 	for i, pr := range probes {
 		if pr.Name == "" {

@@ -231,6 +231,8 @@ func Stored(name string, names int, data []byte) (*Service, error) {
 	return s, err
 }
 
+// OnlyFile gives the key of the one file that the service has; empty where it has
+// several.
 func (s *Service) OnlyFile() string {
 	if len(s.Files) == 1 {
 		for key := range s.Files {
@@ -240,6 +242,8 @@ func (s *Service) OnlyFile() string {
 	return ""
 }
 
+// ActIndex gives where an act stands among acts, the lightest first; -1 where it is
+// none of them.
 func (s *Service) ActIndex(name string) int {
 	for i, a := range s.Acts {
 		if a.Name == name {

@@ -21,6 +21,7 @@ type Copy struct {
 	Target       string // of a link, as it reads
 }
 
+// Same tells whether nothing differs between two copies.
 func (c Copy) Same(d Copy) bool {
 	return c.Kind == d.Kind && string(c.Content) == string(d.Content) && c.Owner == d.Owner && c.Group == d.Group && c.Mode == d.Mode && c.Target == d.Target
 }

@@ -165,6 +165,7 @@ func mayAssign(line []byte) bool {
 	return false
 }
 
+// Covered gives what is shown of a secret value; an empty one stays empty.
 func Covered(value string) string {
 	if value == "" {
 		return ""

@@ -1,6 +1,7 @@
 package written
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 
@@ -119,17 +120,17 @@ func modernStage(old ast.Node) (ast.Node, error) {
 
 // outdated says of a text that is written now where it uses an older name.
 func outdated(name, kind string, node ast.Node) error {
-	p := &Problems{}
+	var all []string
 	for _, r := range Renamed[kind] {
 		each(node, r.in, func(n ast.Node) {
 			keyed(n, r.Old, func(v *ast.MappingValueNode) {
 				at := v.Key.GetToken().Position
-				p.Texts = append(p.Texts, fmt.Sprintf("%s:%d:%d: %s is called %s now", name, at.Line, at.Column, r.Old, r.New))
+				all = append(all, fmt.Sprintf("%s:%d:%d: %s is called %s now", name, at.Line, at.Column, r.Old, r.New))
 			})
 		})
 	}
-	if len(p.Texts) > 0 {
-		return fmt.Errorf("%s", strings.Join(p.Texts, "\n"))
+	if len(all) > 0 {
+		return errors.New(strings.Join(all, "\n"))
 	}
 	return nil
 }

@@ -68,6 +68,7 @@ type Problems struct {
 	Texts []string
 }
 
+// Add notes one more thing that is wrong.
 func (p *Problems) Add(format string, args ...any) {
 	p.Texts = append(p.Texts, fmt.Sprintf(format, args...))
 }
@@ -80,6 +81,7 @@ func (p *Problems) Error() string {
 	return strings.Join(lines, "\n")
 }
 
+// Err gives the problems as an error; nil where there are none.
 func (p *Problems) Err() error {
 	if len(p.Texts) == 0 {
 		return nil
