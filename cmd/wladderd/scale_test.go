@@ -84,7 +84,7 @@ func TestScale(t *testing.T) {
 	}
 	_, rest, _ := strings.Cut(string(stat), ") ")
 	parent, _ := strconv.Atoi(strings.Fields(rest)[1]) // of all backends
-	commits := func() (n int64) {
+	committed := func() (n int64) {
 		if err := w.db.QueryRow(ctx, `select xact_commit from pg_stat_database where datname = current_database()`).Scan(&n); err != nil {
 			t.Fatal(err)
 		}
@@ -97,7 +97,7 @@ func TestScale(t *testing.T) {
 	}
 	now := func() point {
 		time.Sleep(1100 * time.Millisecond) // PostgreSQL counts commits late
-		return point{usedBy(w.server.Process.Pid), usedBy(parent), commits(), received(), time.Now()}
+		return point{usedBy(w.server.Process.Pid), usedBy(parent), committed(), received(), time.Now()}
 	}
 	say := func(what string, a, b point) {
 		n := float64(*scale)
@@ -133,8 +133,11 @@ func TestScale(t *testing.T) {
 	say("climb", rehearsed, climbed)
 	slices.Sort(took)
 	t.Logf("the summary meanwhile: p50 %.1f ms, p95 %.1f ms, %d bytes at most", float64(took[len(took)/2].Microseconds())/1000, float64(took[len(took)*95/100].Microseconds())/1000, largest)
-	if per := float64(climbed.commits-rehearsed.commits) / float64(*scale); per > 20 {
-		t.Errorf("%.1f commits a host", per)
+	// Each host has its share, each second the reader's, the beats' and the
+	// appender's: on a slow machine there are more of those.
+	commits, seconds := climbed.commits-rehearsed.commits, climbed.at.Sub(rehearsed.at).Seconds()
+	if allowed := 14*int64(*scale) + int64(25*seconds); commits > allowed {
+		t.Errorf("%d commits for %d hosts in %.0f s; at most %d were expected", commits, *scale, seconds, allowed)
 	}
 	if largest > 60_000 {
 		t.Errorf("a summary of %d bytes", largest)
