@@ -374,7 +374,7 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (
 		files = append(files, hostFile(f.Path, f.Base, f.Candidate, f.Make, f.Others, r.secrets))
 	}
 	tried := files
-	if result.Executes { // the checker sees what is there all the same
+	if result.Waits { // the checker sees what is there all the same
 		tried = nil
 	}
 	if len(files) > 0 && len(r.svc.Trial.Command) > 0 {

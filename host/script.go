@@ -100,6 +100,10 @@ var scripts = func() map[string]script {
 	return all
 }()
 
+// walled runs a trial in namespaces of its own. At its time, or where this ends
+// before, the kernel ends all that runs in there.
+var walled = []string{"timeout", "-s", "KILL", "110", "unshare", "--mount", "--pid", "--ipc", "--uts", "--fork", "--kill-child", "--propagation", "private"}
+
 // wrapping gives the words before sh: reading needs none, a trial has a mount
 // namespace of its own, all others hold the host's lock.
 func wrapping(name string) []string {
@@ -107,9 +111,9 @@ func wrapping(name string) []string {
 	case "survey", "collect", "examine", "ask":
 		return nil
 	case "trial":
-		return []string{"unshare", "--mount", "--net", "--propagation", "private"}
+		return slices.Concat(walled, []string{"--net"})
 	case "trial-network":
-		return []string{"unshare", "--mount", "--propagation", "private"}
+		return walled
 	}
 	return []string{"sh", "-c", lockWrapper, "wladder"}
 }

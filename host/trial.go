@@ -24,17 +24,27 @@ const (
 // Trial has the service's checker look at the candidates where they would be;
 // output is what the checker said, or the line that its dump lacks.
 func (c *Conn) Trial(ctx context.Context, files []File, t definition.Trial, shown []string) (result TrialAnswer, output string, err error) {
-	name, net, caps := "trial", "own", ""
+	// On a network of its own, a checker may have any port.
+	name, net, caps, flags := "trial", "own", ",+net_bind_service", "nosuid,nodev,noexec"
 	for _, grant := range t.Grants {
-		if grant == "network" {
-			name, net = "trial-network", "host"
-		} else {
+		switch grant {
+		case "network":
+			name, net, caps = "trial-network", "host", strings.TrimPrefix(caps, ",+net_bind_service")
+		case "executable":
+			flags = "nosuid,nodev"
+		default:
 			caps += ",+" + grant
 		}
 	}
+	covers := slices.DeleteFunc(slices.Clone(t.Covers), func(at string) bool { return definition.Within(at+"/", []string{"/run", "/tmp", "/var/tmp"}) })
+	slices.Sort(covers) // what lies in another comes after it
+	for _, at := range covers {
+		if !definition.Coverable(at) {
+			return CannotTell, "the directory " + strconv.Quote(at) + " of covers holds a letter that mount does not take", nil
+		}
+	}
 	files = slices.DeleteFunc(slices.Clone(files), func(f File) bool { return f.Base == f.Candidate }) // held
-	args := append([]string{"20", caps, net, strconv.Itoa(len(t.Covers))}, t.Covers...)
-	args = append(args, strconv.Itoa(len(files)))
+	args := []string{"20", caps, net, flags, strings.Join(covers, " "), strconv.Itoa(len(files))}
 	contents := contentsOf(files)
 	for _, f := range files {
 		made := ""
@@ -62,7 +72,7 @@ func (c *Conn) Trial(ctx context.Context, files []File, t definition.Trial, show
 	before, after := exits["untouched"], exits["candidate"]
 	switch {
 	case !finished || after >= 124 || before >= 124: // timed out, or could not be run
-		return CannotTell, said["made"] + said["candidate"] + said["untouched"], nil
+		return CannotTell, said["walls"] + said["made"] + said["candidate"] + said["untouched"], nil
 	case before != 0 && after != 0:
 		return AlreadyRefused, said["untouched"], nil
 	case after != 0:

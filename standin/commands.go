@@ -451,45 +451,83 @@ func sh(ctx context.Context, s *shell, hc interp.HandlerContext, args []string) 
 
 // unshare runs its command on a copy of the files.
 func unshare(ctx context.Context, s *shell, hc interp.HandlerContext, args []string) error {
-	_, rest, err := options(hc, "unshare", args, "--mount", "--net", "--propagation:")
+	_, rest, err := options(hc, "unshare", args, "--mount", "--net", "--pid", "--ipc", "--uts", "--fork", "--kill-child", "--propagation:")
 	if err != nil || len(rest) == 0 {
 		return errors.Join(err, fail(hc, 2, "unshare: want a command"))
 	}
 	return s.host.newShell(s.files.clone()).command(ctx, rest)
 }
 
+// mount lays over the copy of the files that unshare made. That what is there is
+// read-only is not pretended: nothing of the copy stays anyway.
 func mount(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
-	flags, rest, err := options(hc, "mount", args, "-t:", "-o:", "--bind")
-	if err != nil || len(rest) != 2 {
-		return errors.Join(err, fail(hc, 2, "mount: want what and where"))
-	}
+	flags, rest, err := options(hc, "mount", args, "-t:", "-T:", "-o:", "-a", "--bind")
 	if s.files == s.host.Files {
 		return fail(hc, 1, "mount: outside a namespace of its own; the stand-in refuses")
 	}
+	remount := func(options string) bool { return strings.HasPrefix(options, "remount,") }
+	switch {
+	case err == nil && flags["-a"] != "":
+		table, err := s.files.Read(flags["-T"])
+		if err != nil {
+			return fail(hc, 2, "mount: %v", err)
+		}
+		for line := range strings.Lines(string(table)) { // fstab(5)
+			f := strings.Fields(line)
+			if len(f) != 6 {
+				return fail(hc, 2, "mount: a line of %d words", len(f))
+			}
+			switch {
+			case f[2] == "proc", f[3] == "rbind": // processes and devices are those of the host
+				s.files.mu.Lock()
+				s.files.mounted = append(s.files.mounted, f[1])
+				s.files.mu.Unlock()
+			case strings.HasPrefix(f[3], "bind") && !strings.HasPrefix(f[0], "/dev/"):
+				if err := lay(s, hc, "bind", f[0], f[1]); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	case err == nil && remount(flags["-o"]) && len(rest) == 1:
+		return nil
+	case err != nil || len(rest) != 2:
+		return errors.Join(err, fail(hc, 2, "mount: want what and where"))
+	}
+	kind := flags["-t"]
+	if flags["--bind"] != "" {
+		kind = "bind"
+	}
+	return lay(s, hc, kind, rest[0], rest[1])
+}
+
+// lay puts a directory or file over another.
+func lay(s *shell, hc interp.HandlerContext, kind, source, target string) error {
 	s.files.mu.Lock()
 	defer s.files.mu.Unlock()
-	at, dir, base, _, err := s.files.find(rest[1], true)
+	at, dir, base, _, err := s.files.find(target, true)
 	if err != nil || dir == nil {
-		return fail(hc, 1, "mount: %s is not there", rest[1])
+		return fail(hc, 1, "mount: %s is not there", target)
 	}
 	what := directory(0o700)
-	switch {
-	case flags["--bind"] != "":
-		if what, _, _, _, err = s.files.find(rest[0], true); err != nil {
-			return fail(hc, 1, "mount: %s is not there", rest[0])
+	switch kind {
+	case "bind":
+		if what, _, _, _, err = s.files.find(source, true); err != nil {
+			return fail(hc, 1, "mount: %s is not there", source)
 		}
-	case flags["-t"] == "overlay": // over a copy, since this namespace is one already
+	case "overlay": // over a copy, since this namespace is one already
 		what = at
 	}
 	if (at.kids == nil) != (what.kids == nil) {
-		return fail(hc, 1, "mount: %s and %s are not both directories", rest[0], rest[1])
+		return fail(hc, 1, "mount: %s and %s are not both directories", source, target)
 	}
 	dir.kids[base] = what
+	s.files.mounted = append(s.files.mounted, target)
 	return nil
 }
 
 func timeout(ctx context.Context, s *shell, hc interp.HandlerContext, args []string) error {
-	_, rest, err := options(hc, "timeout", args, "-k:")
+	_, rest, err := options(hc, "timeout", args, "-k:", "-s:")
 	if err != nil || len(rest) < 2 {
 		return errors.Join(err, fail(hc, 2, "timeout: want seconds and a command"))
 	}

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"fmt"
 	"io"
 	"io/fs"
 	"path"
@@ -27,6 +28,7 @@ type Files struct {
 	mu      sync.Mutex
 	root    *node
 	dynamic func(name string) ([]byte, bool) // files that are made when opened, below /proc
+	mounted []string                         // what something was laid over, in a copy
 	numbers func() []string                  // the processes that /proc lists
 }
 
@@ -131,12 +133,27 @@ func (f *Files) find(name string, follow bool) (n, dir *node, base, resolved str
 	}
 }
 
+// made gives a file that is made when it is opened.
+func (f *Files) made(name string) ([]byte, bool) {
+	if name == "/proc/self/mountinfo" { // proc_pid_mountinfo(5)
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		text := []byte("1 0 0:1 / / ro,relatime - ext4 standin ro\n")
+		for _, at := range f.mounted {
+			text = fmt.Appendf(text, "2 1 0:2 / %s rw,relatime - tmpfs wladder rw\n", at)
+		}
+		return text, true
+	}
+	if f.dynamic == nil {
+		return nil, false
+	}
+	return f.dynamic(name)
+}
+
 // Read gives a file's contents.
 func (f *Files) Read(name string) ([]byte, error) {
-	if f.dynamic != nil {
-		if data, ok := f.dynamic(path.Clean(name)); ok {
-			return data, nil
-		}
+	if data, ok := f.made(path.Clean(name)); ok {
+		return data, nil
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -222,10 +239,8 @@ func (i info) Type() fs.FileMode          { return i.n.mode.Type() }
 func (i info) Info() (fs.FileInfo, error) { return i, nil }
 
 func (f *Files) stat(name string, follow bool) (fs.FileInfo, error) {
-	if f.dynamic != nil {
-		if data, ok := f.dynamic(path.Clean(name)); ok {
-			return info{path.Base(name), &node{mode: 0o444, data: data, links: 1}}, nil
-		}
+	if data, ok := f.made(path.Clean(name)); ok {
+		return info{path.Base(name), &node{mode: 0o444, data: data, links: 1}}, nil
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()

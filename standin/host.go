@@ -25,7 +25,7 @@ import (
 
 // Pretended says what stand-in hosts only pretend, for whoever reads a demo.
 var Pretended = []string{
-	"mount namespaces: unshare works on a copy of the file system in memory, bind mounts replace a name in that copy",
+	"namespaces: unshare works on a copy of the file system in memory, bind mounts replace a name in that copy; that the rest is read-only, without network, devices and capabilities is not pretended",
 	"sync and fsync: nothing is on a disk, so there is nothing to flush and no power to lose",
 	"reboots, kernel, cores and memory: they are what the scenario says; timers are real, the boot-time half of a guard never comes to run",
 	"owners: every command runs as root, so no permission is ever refused",

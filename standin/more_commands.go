@@ -99,7 +99,7 @@ func mountpoint(context.Context, *shell, interp.HandlerContext, []string) error 
 
 // setpriv runs its command; rights are not pretended.
 func setpriv(ctx context.Context, s *shell, hc interp.HandlerContext, args []string) error {
-	_, rest, err := options(hc, "setpriv", args, "--bounding-set:")
+	_, rest, err := options(hc, "setpriv", args, "--bounding-set:", "--inh-caps:", "--no-new-privs")
 	if err != nil || len(rest) == 0 {
 		return errors.Join(err, fail(hc, 2, "setpriv: want a command"))
 	}

@@ -24,9 +24,14 @@ func cleanPath(at string) bool {
 	return path.IsAbs(at) && path.Clean(at) == at && !strings.ContainsAny(at, "\x00\n")
 }
 
+// Coverable tells whether a trial can cover a directory: its name goes through
+// mount's table.
+func Coverable(at string) bool { return cleanPath(at) && at != "/" && coverRule.MatchString(at) }
+
 var (
-	modeRule = regexp.MustCompile(`^0?[0-7]{3,4}$`)
-	userRule = regexp.MustCompile(`^[a-z_][a-z0-9_.-]*[$]?$`)
+	coverRule = regexp.MustCompile(`^[A-Za-z0-9._/:@+,=%-]+$`)
+	modeRule  = regexp.MustCompile(`^0?[0-7]{3,4}$`)
+	userRule  = regexp.MustCompile(`^[a-z_][a-z0-9_.-]*[$]?$`)
 )
 
 // checked gives the file with its defaults.
@@ -98,12 +103,12 @@ var capability = regexp.MustCompile(`^[a-z_]+$`)
 func (s *Service) checkTrial(p *written.Problems) {
 	for _, grant := range s.Trial.Grants {
 		if !capability.MatchString(grant) {
-			p.Add("trial: grants: %q; want network, or a capability such as sys_chroot", grant)
+			p.Add("trial: grants: %q; want network, executable, or a capability such as sys_chroot", grant)
 		}
 	}
 	for _, at := range s.Trial.Covers {
-		if !cleanPath(at) {
-			p.Add("trial: covers: %q is no clean absolute path", at)
+		if !Coverable(at) {
+			p.Add("trial: covers: %q is no clean absolute path of letters, digits and ._/:@+,=%%-", at)
 		}
 	}
 	if len(s.Trial.Dump) > 0 && len(s.Trial.Command) == 0 {

@@ -57,15 +57,17 @@ type File struct {
 	Owner   string            `yaml:"owner"`  // of a new file; root where unset
 	Group   string            `yaml:"group"`
 	Mode    string            `yaml:"mode"`    // octal; 644 where unset
+	Tried   bool              `yaml:"tried"`   // the checker may see text, insertions, a new file or link before a change is approved; see Waits
 	Despite []string          `yaml:"despite"` // codes of hazards that are known and accepted for this file
 }
 
-// Trial is the service's own checker, run on the host in a private copy, with
-// no network and few capabilities but for what it needs.
+// Trial is the service's own checker, run on the host behind walls: it sees the
+// host read-only, has no network, no device, no socket of a daemon's and no
+// capability, but for what grants name.
 type Trial struct {
 	Command []string `yaml:"command" json:"command"` // words, never a shell line; empty: there is no checker
 	Covers  []string `yaml:"covers" json:"covers"`   // directories that the checker writes to, covered too
-	Grants  []string `yaml:"grants" json:"grants"`   // network, or capabilities such as sys_chroot
+	Grants  []string `yaml:"grants" json:"grants"`   // network (the host's), executable (what it writes may be run), or capabilities such as sys_chroot
 	Dump    []string `yaml:"dump" json:"dump"`       // prints the effective settings
 }
 

@@ -22,6 +22,8 @@ type Setting struct {
 	Secret  bool     `yaml:"secret"`
 	// Executes tells that a value can bring code which the checker would run.
 	Executes bool `yaml:"executes"`
+	// Tried tells that the checker may see text before a change is approved.
+	Tried bool `yaml:"tried"`
 	// Shown is what the trial's dump prints once the value is in force, with
 	// {value} in the value's place.
 	Shown string `yaml:"shown"`

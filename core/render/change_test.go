@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -77,7 +78,7 @@ func TestRender(t *testing.T) {
 		{"hard links", "  - {remove: http/sendfile}", Found{Path: "/etc/x", Resolved: "/etc/x", Kind: "regular file", Hazards: []finding.Hazard{{Code: "hard-links", Detail: "2"}}}, "hard-links", "2 hard links"},
 		{"unreadable", "  - {remove: http/sendfile}", Found{Path: "/etc/x", Resolved: "/etc/x", Kind: "regular file", Content: []byte("a {")}, "base-unreadable", "not closed"},
 		{"no path", "  - {remove: http/sendfile}", Found{}, "no-path", `"debian"`},
-		{"code waits for approval", "  - {set: load_module, to: /tmp/x.so}", good, "tried-later", "once the change is approved"},
+		{"code waits for approval", "  - {set: load_module, to: /tmp/x.so}", good, "tried-later", "can bring code"},
 		{"secrets", "  - {set: http/proxy_password, to: swordfish}", good, "restart", "secret"},
 	} {
 		spec, err := change.Parse("c.yaml", []byte(specYAML(c.edits)))
@@ -88,6 +89,7 @@ func TestRender(t *testing.T) {
 		r := Candidates(svc, spec, Reading{Host: host, Files: map[string]Found{"main": c.found}})
 		r.Settled("")
 		got, text := r.Act.Name, ""
+		r.Findings = slices.DeleteFunc(r.Findings, func(f finding.Finding) bool { return f.Code == "tried-later" && c.want != f.Code }) // TestTriedLater's
 		if len(r.Findings) > 0 {
 			got, text = r.Findings[0].Code, r.Findings[0].Text
 		} else {

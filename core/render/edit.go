@@ -3,6 +3,7 @@ package render
 import (
 	"cmp"
 	"errors"
+	"slices"
 	"strings"
 
 	"wladder/core/change"
@@ -27,6 +28,7 @@ func (s *set) edit(e change.Edit) {
 				return
 			}
 			f.Candidate = plan.Copy{Kind: plan.Absent}
+			s.unlisted(f, "a file that goes")
 			s.heaviest()
 		}
 	case "move":
@@ -39,6 +41,7 @@ func (s *set) edit(e change.Edit) {
 			s.refuse(onto, 0, "is there already; a move would overwrite it")
 		default:
 			onto.Candidate, from.Candidate = from.Candidate, plan.Copy{Kind: plan.Absent}
+			s.unlisted(onto, "a file that moves")
 			s.heaviest()
 		}
 	case "link":
@@ -49,7 +52,7 @@ func (s *set) edit(e change.Edit) {
 			s.refuse(f, 0, "would lead to %s, outside the directories in which this service may write", e.Leads)
 		default:
 			f.Candidate = plan.Copy{Kind: plan.Symlink, Target: e.Leads}
-			s.Executes = true
+			s.unlisted(f, "a link")
 			s.heaviest()
 		}
 	case "make":
@@ -100,7 +103,7 @@ func (s *set) put(e change.Edit) {
 	f.Candidate.Content = []byte(text)
 	s.exposed(f, e)
 	s.heaviest()
-	s.brings(f, was, now)
+	s.tries(f, e, was, now)
 }
 
 // exposed warns of a secret in a file that everybody may read.
@@ -110,39 +113,79 @@ func (s *set) exposed(f *Rendered, e change.Edit) {
 	}
 }
 
-// brings notes where new text holds what a checker may run.
-func (s *set) brings(f *Rendered, was, now *conf.Document) {
-	if f.Format == conf.Plain {
-		s.Executes = true
+// wait has the candidates tried only once the change is approved.
+func (s *set) wait(f *Rendered, line int, what, why string) {
+	level, text := finding.Note, "the service's checker sees this change only once it is approved, before anything is placed: "+what+" "+why
+	if strings.Contains(why, "code") {
+		level = finding.Warn
+	}
+	if !slices.ContainsFunc(s.Findings, func(had finding.Finding) bool { return had.Text == text }) {
+		s.find(level, "tried-later", f.Found.Path, line, "%s", text)
+	}
+	s.Waits = true
+}
+
+// unlisted has what the definition says nothing of wait, unless the file is tried.
+func (s *set) unlisted(f *Rendered, what string) {
+	if !s.svc.Files[f.Key].Tried {
+		s.wait(f, 0, what, "is not what the definition lists as tried")
+	}
+}
+
+// tries holds what an edit within a file, or a whole new text, brought against
+// what a checker may see before anybody approved it. A nil document is one that is
+// not understood.
+func (s *set) tries(f *Rendered, e change.Edit, was, now *conf.Document) {
+	switch {
+	case len(e.SecretNames()) > 0:
+		s.wait(f, 0, "it", "holds a secret")
 		return
+	case f.Format == conf.Plain || now == nil:
+		s.unlisted(f, "text of the change's own")
+		return
+	case e.Insert != "" || e.Put != "":
+		s.unlisted(f, "text of the change's own")
 	}
-	running := func(doc *conf.Document) (all []conf.Setting) {
-		if doc == nil {
-			return nil
+	if was == nil {
+		was, _ = f.document(nil)
+	}
+	passed, blocks := map[string]bool{}, map[string]bool{}
+	for _, x := range was.Passed() {
+		passed[x.Value] = true
+	}
+	for _, x := range now.Passed() {
+		if !passed[x.Value] {
+			s.wait(f, x.Line, "a line that is not understood", "may bring code")
 		}
-		for _, x := range doc.Settings() {
-			if a, err := conf.ParseAddress(x.Address); err == nil && !x.CommentedOut && s.svc.Executes(f.Key, a) {
-				all = append(all, x)
+	}
+	for _, x := range was.Settings() {
+		for at := x.Address; at != ""; {
+			a, err := conf.ParseAddress(at)
+			if err != nil {
+				break
 			}
-		}
-		return all
-	}
-	had := map[string]bool{}
-	if was != nil && now != nil { // what is not understood may run, too
-		for _, x := range was.Passed() {
-			had[x.Value] = true
-		}
-		for _, x := range now.Passed() {
-			s.Executes = s.Executes || !had[x.Value]
+			at = a[:len(a)-1].String()
+			blocks[at] = true
 		}
 	}
-	for _, x := range running(was) {
-		had[x.Address+"="+x.Value] = true
+	lines := map[string]int{}
+	for _, x := range now.Settings() {
+		lines[x.Address] = x.Line
 	}
-	for _, x := range running(now) {
-		if !had[x.Address+"="+x.Value] {
-			s.Executes = true
-			s.find(finding.Warn, "tried-later", f.Found.Path, x.Line, "%s can bring code that the service's checker would run; the checker sees it once the change is approved, before anything is placed", x.Address)
+	for _, alteration := range conf.Compare(was, now) {
+		a, err := conf.ParseAddress(alteration.Address)
+		switch {
+		case err != nil:
+			s.wait(f, 0, alteration.Address, "is not understood, and may bring code")
+		case alteration.New == "" && s.svc.SettingOf(f.Key, a) != nil:
+		case alteration.New == "":
+			s.unlisted(f, alteration.Address)
+		case len(a) > 1 && !blocks[a[:len(a)-1].String()] && !s.svc.Files[f.Key].Tried:
+			s.wait(f, lines[alteration.Address], alteration.Address, "is in a new block")
+		default:
+			if why := s.svc.Waits(f.Key, a, alteration.New); why != "" {
+				s.wait(f, lines[alteration.Address], alteration.Address, why)
+			}
 		}
 	}
 }
@@ -164,6 +207,10 @@ func (s *set) make(e change.Edit) {
 	def := s.svc.Files[m.File]
 	f.Candidate = plan.Copy{Kind: plan.Made, Owner: def.Owner, Group: def.Group, Mode: def.Mode}
 	f.Make, f.Others = &m, map[string]string{}
+	if len(m.SecretNames()) > 0 {
+		s.wait(f, 0, "what is made", "needs a secret")
+	}
+	s.unlisted(f, "what is made")
 	for _, key := range m.Others() {
 		other := s.file(key, false)
 		if other == nil {
@@ -226,7 +273,7 @@ func (s *set) within(e change.Edit, verb string) {
 	f.addresses = append(f.addresses, edit.Address)
 	f.Candidate.Content, f.last = next.Bytes(), next
 	s.exposed(f, e)
-	s.brings(f, doc, next)
+	s.tries(f, e, doc, next)
 }
 
 // judgeBrought holds what an edit brought, other than by set, against the rules.

@@ -26,7 +26,7 @@ type Result struct {
 	Held     []Rendered // those that edits named, and that say already what is wanted
 	Act      definition.Act
 	Findings []finding.Finding
-	Executes bool     // the checker must not see it before it is approved
+	Waits    bool     // the checker must not see it before it is approved
 	Shown    []string // what the trial's dump must print
 
 	redactor *secret.Redactor

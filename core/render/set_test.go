@@ -101,7 +101,7 @@ func TestSetsOfPaths(t *testing.T) {
 	if shut := renderSet(t, `  - {file: main, mode: "000"}`); len(shut.Files) != 1 || shut.Files[0].Candidate.Mode != "0" { // as stat(1) says it
 		t.Errorf("mode 000: %+v", shut)
 	}
-	if !r.Executes {
+	if !r.Waits {
 		t.Error("text that the checker may run is tried before its approval")
 	}
 }

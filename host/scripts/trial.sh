@@ -1,54 +1,105 @@
-# trial.sh SECONDS NEEDS NET COVERS COVER... SET {PATH CANDIDATE MAKE}... WORDS
-# COMMAND... DUMP...: has the service's own checker look at candidates (tar on
-# stdin: 0, 1, …) at their real paths, in the mount namespace that this runs in.
-# The untouched paths come first. Nothing live is written; directories that the
-# checker writes to are covered. MAKE is the command that makes a candidate, one
-# line of words in base64, or empty: what it makes here is thrown away. Secrets
-# for it come in the same tar as secret-NAME. NET is own where this runs without
-# the host's network; NEEDS are further capabilities, as in ,+sys_chroot. WORDS
-# counts COMMAND's words; the rest are DUMP's, run on the candidates.
-seconds=$1 grants=$2 net=$3 covers=$4
-shift 4
+# trial.sh SECONDS GRANTS NET FLAGS COVERS SET {PATH CANDIDATE MAKE}... WORDS COMMAND...
+# DUMP...: has the service's own checker look at candidates (tar on stdin: 0, 1, …)
+# at their real paths, behind walls: this runs in mount, process, IPC, name and,
+# where NET is own, network namespaces of its own. The untouched paths come first.
+# Every mount is read-only; what is written lies on one small tmpfs, mounted with
+# FLAGS, and goes with it. Nothing on the host is made, changed or left. /run, /tmp,
+# /var/tmp and the directories COVERS (words of one text) are covered by empty ones,
+# sockets elsewhere by empty files, /dev has five devices. MAKE is the command that
+# makes a candidate, one line of words in base64, or empty: what it makes here is
+# thrown away. Secrets for it come in the same tar as secret-NAME. GRANTS are
+# capabilities, as in ,+chown; there are no others. WORDS counts COMMAND's words;
+# the rest are DUMP's, run on the candidates.
+seconds=$1 grants=$2 net=$3 flags=$4 covers="/run /var/tmp $5"
+shift 5
 if [ "$net" = own ]; then ip link set lo up 2>/dev/null || :; fi
-work=$state/trial
-if [ ! -d "$work" ]; then
-	mkdir -p "$work"
-	chmod 700 "$state" "$work"
-fi
-mount -t tmpfs -o mode=700,size=64m wladder "$work"
-# Folders for all covers at once, and for what comes in.
-n=0 made=
-while [ "$n" -lt "$covers" ]; do
-	made="$made $work/cover$n"
-	n=$((n + 1))
-done
-# shellcheck disable=SC2086 # names of our own
-mkdir "$work/new" $made
-gzip -dc | tar -xf - -C "$work/new"
+work=/tmp/wladder
 
-# cover DIRECTORY BY: makes the folder BY like DIRECTORY, with the directories in
-# it, empty.
-cover() {
-	from=$1 by=$2
-	set -- .
-	for inner in "$from"/*/; do
-		if [ -d "$inner" ]; then
-			inner=${inner%/}
-			set -- "$@" "./${inner##*/}"
-		fi
-	done
-	tar -C "$from" --no-recursion --numeric-owner -cf - "$@" | tar -C "$by" --numeric-owner -xpf -
+# cannot TEXT: ends without an answer of the checker.
+cannot() {
+	printf '{"trial":"walls","exit":1,"output":"%s"}\n' "$(text "$1")"
+	exit 0
 }
 
-n=0
-while [ "$n" -lt "$covers" ]; do
-	if [ -d "$1" ] && [ "$1" != "$work" ]; then
-		cover "$1" "$work/cover$n"
-		mount --bind "$work/cover$n" "$1"
-	fi
-	n=$((n + 1))
-	shift
+# ours PATH: does it lie where the walls put something of their own?
+ours() {
+	case $1/ in /proc/* | /dev/* | /tmp/*) return 0 ;; esac
+	for cover in $covers; do
+		case $1/ in "$cover"/*) return 0 ;; esac
+	done
+	return 1
+}
+
+# skeleton: the directories of all covers, empty, into $work/over.
+skeleton() {
+	set --
+	for cover in $covers; do
+		for inner in "$cover" "$cover"/*/ "$cover"/*/*/; do
+			if [ -d "${inner%/}" ] && [ ! -L "${inner%/}" ]; then set -- "$@" ".${inner%/}"; fi
+		done
+	done
+	tar -C / --no-recursion --numeric-owner -cf - "$@" | tar -C "$work/over" --numeric-owner -xpf -
+}
+
+# walls: the table of what is mounted, for one mount(8): everything read-only,
+# then what is ours over it.
+walls() {
+	while read -r _ _ _ _ at _; do
+		if ! ours "$at"; then printf 'wladder %s none remount,bind,ro,nosuid,nodev 0 0\n' "$at"; fi
+	done </proc/self/mountinfo
+	for cover in $covers; do
+		if [ -d "$work/over$cover" ]; then printf '%s %s none bind 0 0\n' "$work/over$cover" "$cover"; fi
+	done
+	# What daemons listen on, wherever it lies; the kernel escapes nothing here, so
+	# that a name with a blank is left alone, as is one of another root.
+	while read -r _ _ _ _ _ _ _ at more; do
+		case $at in
+		*[!A-Za-z0-9._/:@+,=%-]*) ;;
+		/*) if [ -z "$more" ] && [ -S "$at" ] && ! ours "$at"; then printf '%s %s none bind,ro 0 0\n' "$work/socket" "$at"; fi ;;
+		esac
+	done </proc/1/net/unix
+	if [ -d "$state" ]; then printf '%s %s none bind,ro 0 0\n' "$work/none" "$state"; fi
+	for device in null zero full random urandom; do
+		: >"$work/dev/$device"
+		printf '/dev/%s %s none bind,ro 0 0\n' "$device" "$work/dev/$device"
+	done
+	printf '%s /dev none rbind 0 0\n' "$work/dev"
+	printf 'wladder /proc proc ro,nosuid,nodev,noexec 0 0\n'
+}
+
+mount -t tmpfs -o "mode=1777,size=64m,nr_inodes=16k,$flags" wladder /tmp
+mkdir -m 700 "$work"
+mkdir "$work/over" "$work/dev" "$work/new" "$work/none"
+: >"$work/socket"
+gzip -dc | tar -xf - -C "$work/new"
+if [ "$net" = host ] && [ -L /etc/resolv.conf ]; then cat /etc/resolv.conf >"$work/resolv" 2>/dev/null || :; fi
+skeleton 2>"$work/said" || cannot "the directories that are covered could not be made: $(head -c 500 "$work/said")"
+walls >"$work/table"
+mount -o remount,bind,ro,nosuid,nodev / 2>"$work/said" || : # mount -a leaves it out
+mount -a -T "$work/table" 2>>"$work/said" || :
+# What counts is how it is, not what mount said. The last one at a place is on top.
+open='' stand=''
+while read -r _ _ _ _ at how rest; do
+	case $stand in *" $at "*) stand=${stand%%" $at "*}${stand#*" $at "} ;; esac
+	case " $rest" in *' - '*' wladder '*) stand="$stand $at " ;; esac
+	if ours "$at"; then continue; fi
+	case $open in *" $at "*) open=${open%%" $at "*}${open#*" $at "} ;; esac
+	case $how in ro | ro,*) ;; *) open="$open $at " ;; esac
+done </proc/self/mountinfo
+if [ -n "$open" ]; then cannot "not everything can be made read-only for a trial:$open$(head -c 500 "$work/said")"; fi
+for cover in /proc /dev $covers; do
+	case $stand in *" $cover "*) continue ;; esac
+	if [ -d "$cover" ] && [ ! -L "$cover" ]; then cannot "$cover cannot be covered for a trial: $(head -c 500 "$work/said")"; fi
 done
+if [ -s "$work/resolv" ]; then
+	resolve /etc/resolv.conf
+	case $resolved in /run/*)
+		mkdir -p "${resolved%/*}"
+		cat "$work/resolv" >"$resolved"
+		;;
+	esac
+fi
+
 files=$1
 shift
 n=0
@@ -75,10 +126,10 @@ check() {
 		fi
 		count=$((count - 1))
 	done
-	set -- timeout -k 2 "$seconds" setpriv --bounding-set "-all,+chown,+dac_override,+fowner,+fsetid,+setuid,+setgid,+setpcap,+net_bind_service$grants" -- "$@"
+	set -- timeout -k 2 "$seconds" setpriv --no-new-privs --inh-caps -all --bounding-set "-all$grants" -- "$@"
 	"$@" >"$work/said" 2>&1 </dev/null && code=0 || code=$?
 	printf '{"trial":"%s","exit":%s,"output":"' "$name" "$code"
-	if [ -s "$work/said" ]; then base64 <"$work/said" | tr -d '\n'; fi
+	if [ -s "$work/said" ]; then head -c 4194304 "$work/said" | base64 | tr -d '\n'; fi
 	printf '"}\n'
 }
 # make_here DIRECTORY LINE: makes a throwaway file by the command in LINE.
@@ -91,7 +142,7 @@ make_here() {
 		set -- "$@" "$plain"
 	done
 	set +f
-	make_file "$into" "$work/new" "$seconds" "$@"
+	make_file "$into" "$work/new" "$seconds" setpriv --no-new-privs --inh-caps -all --bounding-set "-all$grants" -- "$@"
 }
 
 check untouched 0 "$words" "$@"
@@ -105,7 +156,7 @@ layer() {
 	mkdir "$work/upper$n" "$work/work$n"
 	chown --reference="$1" "$work/upper$n"
 	chmod --reference="$1" "$work/upper$n"
-	if ! mount -t overlay -o "lowerdir=$1,upperdir=$work/upper$n,workdir=$work/work$n" wladder "$1" 2>/dev/null; then
+	if ! mount -t overlay -o "$flags,lowerdir=$1,upperdir=$work/upper$n,workdir=$work/work$n" wladder "$1" 2>/dev/null; then
 		used=$(timeout 20 du -sk -- "$1" | cut -f 1)
 		if [ "${used:-99999}" -gt 16384 ]; then
 			printf 'overlays are not to be had here, and it holds %s KiB' "$used"
@@ -180,5 +231,6 @@ while [ "$n" -lt "$files" ]; do
 	esac
 	n=$((n + 1))
 done
+rm -f -- "$work"/new/secret-*
 check candidate 0 "$words" "$@"
 if [ $# -gt "$words" ]; then check dump "$words" $(($# - words)) "$@"; fi
