@@ -71,7 +71,7 @@ func (c *Conn) Trial(ctx context.Context, files []File, t definition.Trial, show
 	_, finished := exits["candidate"]
 	before, after := exits["untouched"], exits["candidate"]
 	switch {
-	case !finished || after >= 124 || before >= 124: // timed out, or could not be run
+	case !finished || unanswered(after) || unanswered(before):
 		return CannotTell, said["walls"] + said["made"] + said["candidate"] + said["untouched"], nil
 	case before != 0 && after != 0:
 		return AlreadyRefused, said["untouched"], nil
@@ -85,6 +85,10 @@ func (c *Conn) Trial(ctx context.Context, files []File, t definition.Trial, show
 	}
 	return Accepted, said["candidate"], nil
 }
+
+// unanswered tells that an exit status is not a checker's word: it timed out or
+// could not be run (timeout(1)), or a signal ended it. sshd says no with 255.
+func unanswered(exit int) bool { return exit >= 124 && exit < 128+65 }
 
 // shows tells whether a line of a dump is the one wanted, whatever its blanks
 // and the case of its letters.

@@ -461,7 +461,7 @@ func unshare(ctx context.Context, s *shell, hc interp.HandlerContext, args []str
 // mount lays over the copy of the files that unshare made. That what is there is
 // read-only is not pretended: nothing of the copy stays anyway.
 func mount(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
-	flags, rest, err := options(hc, "mount", args, "-t:", "-T:", "-o:", "-a", "--bind")
+	flags, rest, err := options(hc, "mount", args, "-n", "-t:", "-T:", "-o:", "-a", "--bind")
 	if s.files == s.host.Files {
 		return fail(hc, 1, "mount: outside a namespace of its own; the stand-in refuses")
 	}

@@ -65,18 +65,20 @@ walls() {
 	done
 	printf '%s /dev none rbind 0 0\n' "$work/dev"
 	printf 'wladder /proc proc ro,nosuid,nodev,noexec 0 0\n'
+	# What is said has room of its own, whatever a checker fills.
+	printf 'wladder %s tmpfs size=8m,mode=700,nosuid,nodev,noexec 0 0\n' "$work/says"
 }
 
-mount -t tmpfs -o "mode=1777,size=64m,nr_inodes=16k,$flags" wladder /tmp
+mount -n -t tmpfs -o "mode=1777,size=64m,nr_inodes=16k,$flags" wladder /tmp
 mkdir -m 700 "$work"
-mkdir "$work/over" "$work/dev" "$work/new" "$work/none"
+mkdir "$work/over" "$work/dev" "$work/new" "$work/none" "$work/says"
 : >"$work/socket"
 gzip -dc | tar -xf - -C "$work/new"
 if [ "$net" = host ] && [ -L /etc/resolv.conf ]; then cat /etc/resolv.conf >"$work/resolv" 2>/dev/null || :; fi
 skeleton 2>"$work/said" || cannot "the directories that are covered could not be made: $(head -c 500 "$work/said")"
 walls >"$work/table"
-mount -o remount,bind,ro,nosuid,nodev / 2>"$work/said" || : # mount -a leaves it out
-mount -a -T "$work/table" 2>>"$work/said" || :
+mount -n -o remount,bind,ro,nosuid,nodev / 2>"$work/said" || : # mount -a leaves it out
+mount -n -a -T "$work/table" 2>>"$work/said" || :
 # What counts is how it is, not what mount said. The last one at a place is on top.
 open='' stand=''
 while read -r _ _ _ _ at how rest; do
@@ -127,9 +129,9 @@ check() {
 		count=$((count - 1))
 	done
 	set -- timeout -k 2 "$seconds" setpriv --no-new-privs --inh-caps -all --bounding-set "-all$grants" -- "$@"
-	"$@" >"$work/said" 2>&1 </dev/null && code=0 || code=$?
+	"$@" >"$work/says/said" 2>&1 </dev/null && code=0 || code=$?
 	printf '{"trial":"%s","exit":%s,"output":"' "$name" "$code"
-	if [ -s "$work/said" ]; then head -c 4194304 "$work/said" | base64 | tr -d '\n'; fi
+	if [ -s "$work/says/said" ]; then head -c 4194304 "$work/says/said" | base64 | tr -d '\n'; fi
 	printf '"}\n'
 }
 # make_here DIRECTORY LINE: makes a throwaway file by the command in LINE.
@@ -156,13 +158,13 @@ layer() {
 	mkdir "$work/upper$n" "$work/work$n"
 	chown --reference="$1" "$work/upper$n"
 	chmod --reference="$1" "$work/upper$n"
-	if ! mount -t overlay -o "$flags,lowerdir=$1,upperdir=$work/upper$n,workdir=$work/work$n" wladder "$1" 2>/dev/null; then
+	if ! mount -n -t overlay -o "$flags,lowerdir=$1,upperdir=$work/upper$n,workdir=$work/work$n" wladder "$1" 2>/dev/null; then
 		used=$(timeout 20 du -sk -- "$1" | cut -f 1)
 		if [ "${used:-99999}" -gt 16384 ]; then
 			printf 'overlays are not to be had here, and it holds %s KiB' "$used"
 			return 1
 		fi
-		cp -a -- "$1/." "$work/upper$n" && mount --bind "$work/upper$n" "$1" || return 1
+		cp -a -- "$1/." "$work/upper$n" && mount -n --bind "$work/upper$n" "$1" || return 1
 	fi
 	laid=${laid:-}:$1
 }
@@ -220,7 +222,7 @@ while [ "$n" -lt "$files" ]; do
 		owner=${owner#file:*:}
 		if [ -n "$over" ]; then
 			give_to "$content" "$owner"
-			mount --bind "$content" "$path"
+			mount -n --bind "$content" "$path"
 		else
 			mkdir -p "${path%/*}"
 			if [ -L "$path" ]; then rm -f -- "$path"; fi
