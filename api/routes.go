@@ -217,7 +217,7 @@ func (s *Server) ask(ctx *gin.Context) {
 		s.fail(ctx, invalid{errors.New("want where and at least one probe")})
 		return
 	}
-	out, err := s.Engine.Ask(ctx, in.Where, in.Service, in.Asks)
+	out, err := s.Engine.Ask(ctx, who(ctx).Name, in.Where, in.Service, in.Asks)
 	var missing *store.NotFound
 	if err != nil && !errors.As(err, &missing) {
 		err = invalid{err}

@@ -3,6 +3,7 @@ package engine
 import (
 	"cmp"
 	"context"
+	"encoding/pem"
 	"fmt"
 	"maps"
 	"net"
@@ -20,11 +21,28 @@ import (
 // asker puts probes to one host.
 type asker struct {
 	put      func(context.Context, []host.Question) ([]host.Reply, error) // questions to the host itself
-	ip       string
-	hostKey  string
+	way      host.Way                                                     // of questions over the network
+	pins     map[string]string                                            // where certificates of probes lie, by their files' keys
 	commands map[string]definition.Command
 	secrets  map[string]string
 	redactor *secret.Redactor
+	// before tells that nobody has approved what is asked, beside the first approved
+	// probes, which are an approved definition's.
+	before   bool
+	approved int
+}
+
+// newAsker puts probes to the host at the other end of a connection.
+func newAsker(conn Conn, address, hostKey string) asker {
+	return asker{way: host.Way{Address: ipOf(address), HostKey: hostKey, Inside: conn.Inside}}
+}
+
+// waits says why the probe at i is not asked yet; empty where it is.
+func (a asker) waits(i int, p probe.Probe) string {
+	if !a.before || i < a.approved {
+		return ""
+	}
+	return p.Waits()
 }
 
 // outsideRuns puts questions that belong to no host run.
@@ -46,7 +64,15 @@ func ipOf(address string) string {
 // that are put beside them in the same round trip. The error tells that the
 // host was lost, not that a probe is ill.
 func (a asker) ask(ctx context.Context, at probe.Phase, probes []probe.Probe, beside ...host.Question) ([]probe.Verdict, []host.Reply, error) {
+	if err := a.readPins(ctx, probes); err != nil {
+		return nil, nil, err
+	}
 	tries := make([][]probe.Verdict, len(probes))
+	for i, p := range probes {
+		if why := a.waits(i, p); why != "" {
+			tries[i] = []probe.Verdict{{Probe: p.Name, Waits: true, Why: "asked after approval: " + why}}
+		}
+	}
 	var replies []host.Reply
 	for round := 0; round == 0 || slices.ContainsFunc(probes, func(p probe.Probe) bool { return p.Tries > round }); round++ {
 		answers, more, err := a.round(ctx, probes, round, beside)
@@ -78,7 +104,7 @@ func (a asker) round(ctx context.Context, probes []probe.Probe, round int, besid
 	of := make([]int, len(beside)) // the probe of each question behind those beside
 	var network sync.WaitGroup
 	for i, p := range probes {
-		if round > 0 && round >= p.Tries {
+		if round > 0 && round >= p.Tries || a.waits(i, p) != "" {
 			continue
 		}
 		ask, err := probe.ParseAsk(p.Ask)
@@ -120,13 +146,41 @@ func (a asker) network(ctx context.Context, p probe.Probe, ask probe.Ask) probe.
 		}
 		first = append(first, one.Filled(a.secrets))
 	}
-	return host.AskNetwork(ctx, a.ip, a.hostKey, p, ask, first)
+	return host.AskNetwork(ctx, a.way, p, ask, first)
+}
+
+// readPins has the host say which certificates lie in the files that probes pin by.
+func (a *asker) readPins(ctx context.Context, probes []probe.Probe) error {
+	a.way.Pins = map[string]string{}
+	var keys []string
+	var questions []host.Question
+	for i, p := range probes {
+		for _, key := range p.PinFiles() {
+			if at := a.pins[key]; at != "" && a.waits(i, p) == "" && !slices.Contains(keys, key) {
+				keys = append(keys, key)
+				questions = append(questions, host.Question{Ask: probe.Ask{Kind: probe.File, Path: at}})
+			}
+		}
+	}
+	if len(keys) == 0 {
+		return nil
+	}
+	replies, err := a.put(ctx, questions)
+	if err != nil {
+		return err
+	}
+	for i, key := range keys {
+		if block, _ := pem.Decode([]byte(replies[i].Content)); block != nil && block.Type == "CERTIFICATE" {
+			a.way.Pins[key] = host.Hash(block.Bytes)
+		}
+	}
+	return nil
 }
 
 // Ask puts probes to all hosts that an expression fits, without a change, and
-// gathers the hosts that answer alike. Commands are those of the approved
-// definition named service, which may be empty.
-func (e *Engine) Ask(ctx context.Context, where, service string, asks []string) (view.AskedHosts, error) {
+// gathers the hosts that answer alike. Commands and paths are those of the approved
+// definition named service, which may be empty. It is recorded.
+func (e *Engine) Ask(ctx context.Context, actor, where, service string, asks []string) (view.AskedHosts, error) {
 	var out view.AskedHosts
 	hosts, err := e.match(ctx, where)
 	if err != nil {
@@ -135,7 +189,8 @@ func (e *Engine) Ask(ctx context.Context, where, service string, asks []string) 
 	if len(hosts) == 0 {
 		return out, fmt.Errorf("where matches no host: %s", where)
 	}
-	a := asker{redactor: &secret.Redactor{}}
+	a := asker{redactor: &secret.Redactor{}, before: true}
+	may := (&definition.Service{}).Allowed()
 	if service != "" {
 		version, err := e.Store.ApprovedService(ctx, service)
 		if err != nil {
@@ -145,26 +200,27 @@ func (e *Engine) Ask(ctx context.Context, where, service string, asks []string) 
 		if err != nil {
 			return out, err
 		}
-		a.commands = svc.Commands
+		a.commands, may = svc.Commands, svc.Allowed()
 	}
 	var probes []probe.Probe
-	var names []string
 	for _, line := range asks {
 		p := probe.Probe{Name: line, Ask: line, Expect: "true"}
 		if err := p.Check(); err != nil {
 			return out, err
 		}
-		if ask, _ := probe.ParseAsk(line); ask.Kind == probe.Command && a.commands[ask.Name].Command == nil {
-			return out, fmt.Errorf("ask %q: no such command; name the service that has it", line)
+		if why := p.Waits(); why != "" {
+			return out, fmt.Errorf("ask %q: %s; without an approval only GET, HEAD, OPTIONS without secrets and bare connections are sent. Write it as a probe of the service's definition", line, why)
+		}
+		if err := p.Within(may); err != nil {
+			if service == "" {
+				err = fmt.Errorf("%w; name the service, with -service", err)
+			}
+			return out, fmt.Errorf("ask %q: it %w", line, err)
 		}
 		probes = append(probes, p)
-		names = append(names, p.SecretNames()...)
 	}
-	if a.secrets, _, err = e.Store.Secrets(ctx, names); err != nil {
+	if err := e.Store.NoteAsk(ctx, actor, where, service, asks, len(hosts)); err != nil {
 		return out, err
-	}
-	for _, v := range a.secrets {
-		a.redactor.Add(v)
 	}
 	out.Hosts = len(hosts)
 	found := make([][]probe.Verdict, len(hosts))
@@ -182,10 +238,11 @@ func (e *Engine) askOne(ctx context.Context, a asker, h view.Host, probes []prob
 		return nil, err
 	}
 	defer conn.Close()
-	a.put, a.ip, a.hostKey = outsideRuns(conn), ipOf(h.Address), h.HostKey
+	one := newAsker(conn, h.Address, h.HostKey)
+	a.put, a.way = outsideRuns(conn), one.way
 	verdicts, _, err := a.ask(ctx, probe.Later, probes)
 	for i := range verdicts { // hosts that differ in their address alone answer alike
-		verdicts[i].Why = strings.ReplaceAll(verdicts[i].Why, a.ip+":", "its own address:")
+		verdicts[i].Why = strings.ReplaceAll(verdicts[i].Why, a.way.Address+":", "its own address:")
 	}
 	return verdicts, err
 }

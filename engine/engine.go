@@ -292,7 +292,7 @@ func worse(now, before []probe.Verdict) string {
 	}
 	var all []string
 	for _, v := range now {
-		if well, known := was[v.Probe]; !v.Well && (well || !known) {
+		if well, known := was[v.Probe]; !v.Well && !v.Waits && (well || !known) {
 			all = append(all, fmt.Sprintf("probe %q is not well: %s", v.Probe, v.Why))
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"slices"
 	"sync"
 	"time"
@@ -555,6 +556,10 @@ func (c *memoryConn) Disarm(ctx context.Context, claim host.Claim, _ []host.File
 		c.guard = ladder.Disarmed
 		return nil
 	})
+}
+
+func (c *memoryConn) Inside(context.Context, int) (net.Conn, error) {
+	return nil, errors.New("nothing listens here")
 }
 
 func (c *memoryConn) Fence(ctx context.Context) (seen int64, err error) {

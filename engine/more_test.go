@@ -264,7 +264,7 @@ func TestAskGroupsAnswers(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, 21, 4)
 	r.hosts[3].Close()
-	out, err := r.engine.Ask(t.Context(), `labels.role == "bulletin"`, "", []string{"unit nginx.service", "port 18480", "file /etc/nginx/nginx.conf", "process nginx", "http :18480/none"})
+	out, err := r.engine.Ask(t.Context(), "kim", `labels.role == "bulletin"`, "pages", []string{"unit nginx.service", "port 18480", "file /etc/nginx/nginx.conf", "process nginx", "http :18480/none"})
 	if err != nil || out.Hosts != 4 || len(out.Answers) != 5 {
 		t.Fatalf("%+v, %v", out, err)
 	}
@@ -276,7 +276,7 @@ func TestAskGroupsAnswers(t *testing.T) {
 		}
 	}
 	for _, bad := range []struct{ where, ask string }{{`name == "nobody"`, "unit x"}, {"name == ''", "unit x"}, {"corse", "unit x"}, {"true", "frob x"}, {"true", "command any"}, {"true", "ssh :22 key={secret:none}"}} {
-		if _, err := r.engine.Ask(t.Context(), bad.where, "", []string{bad.ask}); err == nil {
+		if _, err := r.engine.Ask(t.Context(), "kim", bad.where, "", []string{bad.ask}); err == nil {
 			t.Errorf("%+v is taken", bad)
 		}
 	}

@@ -74,6 +74,11 @@ func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) err
 	} else if err != nil {
 		return err
 	}
+	for _, p := range spec.Probes {
+		if err := p.Within(svc.Allowed()); err != nil {
+			t.Findings = append(t.Findings, veto("not-to-be-asked", "probe %s %v", p.Name, err))
+		}
+	}
 	low, high, _ := spec.Expected()
 	switch {
 	case len(hosts) == 0:
@@ -284,7 +289,7 @@ func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
 	if result.Vetoed() || len(result.Files) == 0 {
 		return found
 	}
-	part := plan.LeafPart{Act: result.Act, Shown: result.Shown}
+	part := plan.LeafPart{Act: result.Act, Shown: result.Shown, Pins: r.svc.PinFiles(h.Traits.Family, slices.Concat(r.probes, r.svc.InForce))}
 	for _, f := range result.Files {
 		links := f.Found.Links
 		if f.Path == f.Found.Path {
@@ -355,7 +360,10 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (
 	result = render.Candidates(r.svc, r.spec, render.Reading{Host: h.Expr(), Files: collected, Secrets: r.secrets, Redactor: redactor})
 	// The probes as they are before, and what lies around the files, in one round
 	// trip; includes may want more.
-	ask := asker{put: outsideRuns(conn), ip: ipOf(h.Address), hostKey: h.HostKey, commands: r.svc.Commands, secrets: r.secrets, redactor: redactor}
+	ask := newAsker(conn, h.Address, h.HostKey)
+	ask.put, ask.commands, ask.secrets, ask.redactor = outsideRuns(conn), r.svc.Commands, r.secrets, redactor
+	ask.pins = r.svc.PinFiles(h.Traits.Family, slices.Concat(r.probes, r.svc.InForce))
+	ask.before, ask.approved = true, len(r.svc.Probes)
 	around := aroundOf(r.svc, &result)
 	var replies []host.Reply
 	found.Probes, replies, err = ask.ask(ctx, probe.Earlier, r.probes, append([]host.Question{{Ask: probe.Ask{Kind: probe.Unit, Name: r.svc.Unit}}}, around.questions()...)...)
@@ -418,7 +426,10 @@ func (r *rehearsal) paths(family string) (keys, paths []string) {
 // after. What asks for processes begun since the act tells nothing before one.
 func (r *rehearsal) unready(ctx context.Context, ask asker) (string, error) {
 	checks := slices.Clone([]probe.Probe(r.svc.InForce))
-	for _, p := range r.probes {
+	for i, p := range r.probes {
+		if ask.waits(i, p) != "" {
+			continue
+		}
 		if after := p.Expectation(probe.Later); after != "" && after != p.Expectation(probe.Earlier) {
 			checks = append(checks, p)
 		}
@@ -427,6 +438,7 @@ func (r *rehearsal) unready(ctx context.Context, ask asker) (string, error) {
 	if len(checks) == 0 {
 		return "", nil
 	}
+	ask.before = false // what waits is left out already
 	verdicts, _, err := ask.ask(ctx, probe.Later, checks)
 	return ill(verdicts), err
 }

@@ -415,7 +415,8 @@ func (r *hostRun) asker() asker {
 	if r.run.State == ladder.Restoring {
 		label = host.BackAct
 	}
-	a := asker{ip: ipOf(r.leaf.Address), hostKey: r.leaf.HostKey, commands: r.part.Commands, secrets: r.secrets, redactor: r.redactor}
+	a := newAsker(r.conn, r.leaf.Address, r.leaf.HostKey)
+	a.pins, a.commands, a.secrets, a.redactor = r.mine.Pins, r.part.Commands, r.secrets, r.redactor
 	conn, guarded := r.conn, r.guarded()
 	a.put = func(ctx context.Context, questions []host.Question) ([]host.Reply, error) {
 		if guarded {
@@ -532,7 +533,10 @@ func summary(verdicts []probe.Verdict) string {
 	all := make([]string, len(verdicts))
 	for i, v := range verdicts {
 		state := "well"
-		if !v.Well {
+		switch {
+		case v.Waits:
+			state = "waits"
+		case !v.Well:
 			state = "not well"
 		}
 		all[i] = fmt.Sprintf("%s: %s (%s)", v.Probe, state, v.Why)

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"net"
 	"time"
 
 	"wladder/core/definition"
@@ -63,6 +64,7 @@ type Rehearsals interface {
 type Inventory interface {
 	Hosts(ctx context.Context) ([]view.Host, error)
 	Host(ctx context.Context, name string) (view.Host, error)
+	NoteAsk(ctx context.Context, actor, where, service string, asks []string, hosts int) error
 	Surveyed(ctx context.Context, id int64, t expr.Traits) (time.Time, error)
 	RaiseFence(ctx context.Context, actor, name string, to int64) error
 }
@@ -96,6 +98,7 @@ type Conn interface {
 	Collect(ctx context.Context, paths []string) ([]render.Found, error)
 	Trial(ctx context.Context, files []host.File, t definition.Trial, shown []string) (host.TrialAnswer, string, error)
 	Ask(ctx context.Context, run, label string, questions []host.Question) ([]host.Reply, error)
+	Inside(ctx context.Context, port int) (net.Conn, error)
 	Fence(ctx context.Context) (int64, error)
 
 	TakeOver(ctx context.Context, claim host.Claim) error

@@ -222,7 +222,7 @@ func replyOf(q Question, a answer) (r Reply) {
 	case q.Kind == probe.Size:
 		r.Bytes, r.Count = int64(a.number("bytes")), a.number("count")
 	case q.Kind == probe.Command:
-		r.Exit, r.Output = a.number("exit"), a.text("output")
+		r.Exit, r.Output, r.Shown = a.number("exit"), a.text("output"), q.Command.Shown
 	}
 	return r
 }

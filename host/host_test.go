@@ -163,8 +163,15 @@ func TestHostRun(t *testing.T) {
 	if err != nil || sight.Files != ladder.FilesNew || sight.Process != ladder.ProcessNew || sight.Guard != ladder.Pending || sight.Acted != 0 || sight.Undone {
 		t.Errorf("look: %+v, %v", sight, err)
 	}
-	if answer := AskNetwork(ctx, "127.19.0.1", "", probe.Probe{}, probe.Ask{Kind: probe.HTTP, Method: "GET", Port: 18480, Path: "/"}, nil); answer.Status != 200 {
+	if answer := AskNetwork(ctx, Way{Address: "127.19.0.1"}, probe.Probe{}, probe.Ask{Kind: probe.HTTP, Method: "GET", Port: 18480, Path: "/"}, nil); answer.Status != 200 {
 		t.Errorf("the page: %+v", answer)
+	}
+	from := Way{Address: "192.0.2.1", Inside: conn.Inside} // nobody is there
+	if answer := AskNetwork(ctx, from, probe.Probe{}, probe.Ask{Kind: probe.HTTP, Method: "GET", Port: 18480, Path: "/", Local: true}, nil); answer.Status != 200 {
+		t.Errorf("the page, asked from within the host: %+v", answer)
+	}
+	if answer := AskNetwork(ctx, from, probe.Probe{}, probe.Ask{Kind: probe.TCP, Port: 18481, Local: true}, nil); answer.Connected || !strings.Contains(answer.Failure, "refused") {
+		t.Errorf("a port that is shut, asked from within the host: %+v", answer)
 	}
 	for range 2 {
 		if _, err := conn.Restore(ctx, claim, set); err != nil {

@@ -31,21 +31,61 @@ const maxBody = 64 << 10
 // askTime bounds one question, beside the time for which it is held.
 const askTime = 5 * time.Second
 
-// AskNetwork puts a network question to the host at address (an IP or a name),
-// on connections of its own, past every cache. Secrets are in place already;
-// those for ssh are shown to the pinned host key only.
-func AskNetwork(ctx context.Context, address, hostKey string, p probe.Probe, ask probe.Ask, first []probe.Ask) probe.Answer {
+// Way is how network questions reach a host.
+type Way struct {
+	Address string                                                // an IP or a name
+	HostKey string                                                // pinned, a line of authorized_keys
+	Inside  func(ctx context.Context, port int) (net.Conn, error) // to the host's own loopback, over its SSH connection
+	Pins    map[string]string                                     // certificates' SHA-256 by the key of the file that holds them
+}
+
+// dial connects for one question.
+func (w Way) dial(ctx context.Context, ask probe.Ask) (net.Conn, error) {
+	if ask.Local && w.Inside == nil {
+		return nil, errors.New("this question is asked from within the host, and there is no connection to it")
+	}
+	if ask.Local {
+		return w.Inside(ctx, ask.Port)
+	}
+	return (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(w.Address, strconv.Itoa(ask.Port)))
+}
+
+// pinned gives the question with the pin that its file says.
+func (w Way) pinned(ask probe.Ask) (probe.Ask, error) {
+	if ask.PinFile == "" {
+		return ask, nil
+	}
+	if ask.Pin = w.Pins[ask.PinFile]; ask.Pin == "" {
+		return ask, errors.New("the host has no certificate in its file " + ask.PinFile)
+	}
+	return ask, nil
+}
+
+// AskNetwork puts a network question to a host, on connections of its own, past
+// every cache. Secrets are in place already; a question that shows one is put to
+// who has proved in the handshake to be the one meant, or not at all.
+func AskNetwork(ctx context.Context, w Way, p probe.Probe, ask probe.Ask, first []probe.Ask) probe.Answer {
 	hold := time.Duration(p.Hold) * time.Second
 	ctx, cancel := context.WithTimeout(ctx, askTime+hold)
 	defer cancel()
-	at := net.JoinHostPort(address, strconv.Itoa(ask.Port))
+	all := append(slices.Clone(first), ask)
+	for i := range all {
+		var err error
+		if all[i], err = w.pinned(all[i]); err != nil {
+			return probe.Answer{Failure: err.Error()}
+		}
+		if len(p.SecretNames()) > 0 && !all[i].Guarded(p) {
+			return probe.Answer{Failure: "it was not asked: it shows a secret, and who answers would not be known for certain; want https with ca or pin, or from=host"}
+		}
+	}
+	first, ask = all[:len(first)], all[len(first)]
 	switch ask.Kind {
 	case probe.HTTP:
-		return askHTTP(ctx, address, p, ask, first, hold)
+		return askHTTP(ctx, w, p, ask, first, hold)
 	case probe.SSH:
-		return askSSH(ctx, at, hostKey, ask)
+		return askSSH(ctx, net.JoinHostPort(w.Address, strconv.Itoa(ask.Port)), w.HostKey, ask)
 	}
-	raw, err := (&net.Dialer{}).DialContext(ctx, "tcp", at)
+	raw, err := w.dial(ctx, ask)
 	if err != nil {
 		return probe.Answer{Failure: reason(err)}
 	}
@@ -53,14 +93,12 @@ func AskNetwork(ctx context.Context, address, hostKey string, p probe.Probe, ask
 	a := probe.Answer{Connection: probe.Connection{Connected: true}}
 	conn := raw
 	if ask.Kind == probe.TLS {
-		secure := tls.Client(raw, tlsConfig(ask, address))
+		secure := tls.Client(raw, tlsConfig(p, ask, w.Address))
 		if err := secure.HandshakeContext(ctx); err != nil {
 			return probe.Answer{Failure: reason(err)}
 		}
 		a.Certificate = certificateOf(secure.ConnectionState(), p, ask)
-		if a.Failure = distrust(p, ask, a.Certificate); a.Failure != "" {
-			return a
-		}
+		a.Distrust = distrust(p, ask, a.Certificate)
 		conn = secure
 	} else {
 		if ask.Send != "" {
@@ -94,13 +132,25 @@ func held(ctx context.Context, conn net.Conn, hold time.Duration) bool {
 	}
 }
 
-// tlsConfig lets every certificate through: what it is worth is in the answer.
-func tlsConfig(ask probe.Ask, address string) *tls.Config {
+// tlsConfig lets every certificate through, and what it is worth is in the answer,
+// unless the probe shows a secret: then a wrong one ends the handshake, before
+// anything of ours is sent.
+func tlsConfig(p probe.Probe, ask probe.Ask, address string) *tls.Config {
 	name := ask.Host
 	if name == "" {
 		name = address
 	}
-	return &tls.Config{ServerName: name, InsecureSkipVerify: true, MinVersion: tls.VersionTLS10}
+	config := &tls.Config{ServerName: name, InsecureSkipVerify: true, MinVersion: tls.VersionTLS10}
+	if len(p.SecretNames()) > 0 {
+		config.MinVersion = tls.VersionTLS12
+		config.VerifyConnection = func(state tls.ConnectionState) error {
+			if c := certificateOf(state, p, ask); !c.Trusted {
+				return errors.New(distrust(p, ask, c) + ", so nothing was sent")
+			}
+			return nil
+		}
+	}
+	return config
 }
 
 func certificateOf(state tls.ConnectionState, p probe.Probe, ask probe.Ask) probe.Certificate {
@@ -133,6 +183,8 @@ func certificateOf(state tls.ConnectionState, p probe.Probe, ask probe.Ask) prob
 func distrust(p probe.Probe, ask probe.Ask, c probe.Certificate) string {
 	switch {
 	case c.Trusted:
+	case ask.PinFile != "":
+		return "the certificate is not the one in the host's file " + ask.PinFile
 	case ask.Pin != "":
 		return "the certificate is not the pinned one"
 	case p.CA != "":
@@ -141,31 +193,37 @@ func distrust(p probe.Probe, ask probe.Ask, c probe.Certificate) string {
 	return ""
 }
 
-func askHTTP(ctx context.Context, address string, p probe.Probe, ask probe.Ask, first []probe.Ask, hold time.Duration) probe.Answer {
+func askHTTP(ctx context.Context, w Way, p probe.Probe, ask probe.Ask, first []probe.Ask, hold time.Duration) probe.Answer {
 	jar, _ := cookiejar.New(nil)
-	transport := &http.Transport{DisableCompression: true, TLSClientConfig: tlsConfig(ask, address), DisableKeepAlives: hold == 0 && len(first) == 0}
-	defer transport.CloseIdleConnections()
 	var last *watched
-	transport.DialContext = func(ctx context.Context, network, at string) (net.Conn, error) {
-		conn, err := (&net.Dialer{}).DialContext(ctx, network, at)
-		if err != nil {
-			return nil, err
+	// Each question has a transport of its own: its pin, and where it is asked from,
+	// are its own.
+	sendOne := func(one probe.Ask) (*tls.ConnectionState, probe.Answer) {
+		last = nil
+		transport := &http.Transport{DisableCompression: true, TLSClientConfig: tlsConfig(p, one, w.Address), DisableKeepAlives: hold == 0, MaxResponseHeaderBytes: maxBody}
+		transport.DialContext = func(ctx context.Context, _, _ string) (net.Conn, error) {
+			conn, err := w.dial(ctx, one)
+			if err != nil {
+				return nil, err
+			}
+			last = &watched{Conn: conn, ended: make(chan struct{})}
+			return last, nil
 		}
-		last = &watched{Conn: conn, ended: make(chan struct{})}
-		return last, nil
+		client := http.Client{Transport: transport, Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+		context.AfterFunc(ctx, transport.CloseIdleConnections)
+		return send(ctx, &client, w.Address, one)
 	}
-	client := http.Client{Transport: transport, Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	for _, f := range first {
-		if _, a := send(ctx, &client, address, f); a.Failure != "" {
+		if _, a := sendOne(f); a.Failure != "" {
 			a.Failure = "a request before it: " + a.Failure
 			return a
 		}
 	}
-	state, a := send(ctx, &client, address, ask)
+	state, a := sendOne(ask)
 	a.Connected = last != nil // though what it says may be no page
 	if a.Failure == "" && state != nil {
 		a.Certificate = certificateOf(*state, p, ask)
-		a.Failure = distrust(p, ask, a.Certificate)
+		a.Distrust = distrust(p, ask, a.Certificate)
 	}
 	if a.Failure == "" && hold > 0 && last != nil {
 		select {

@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -37,7 +38,7 @@ func ask(t *testing.T, p probe.Probe, port int, secrets map[string]string, hostK
 		}
 		first = append(first, one.Filled(secrets))
 	}
-	return AskNetwork(t.Context(), "127.0.0.1", hostKey, p, question.Filled(secrets), first)
+	return AskNetwork(t.Context(), Way{Address: "127.0.0.1", HostKey: hostKey}, p, question.Filled(secrets), first)
 }
 
 func portOf(address net.Addr) int { return address.(*net.TCPAddr).Port }
@@ -68,7 +69,7 @@ func TestPages(t *testing.T) {
 	if a := ask(t, probe.Probe{Ask: "http :PORT/inner"}, port, nil, ""); a.Status != 302 || a.Headers["location"] != "/sign-in" {
 		t.Errorf("without signing in: %+v", a)
 	}
-	a := ask(t, probe.Probe{Ask: `http :PORT/inner host=maps.example header="X-A: b"`, First: []string{"http POST :PORT/sign-in host=maps.example form=user:kim form=password:{secret:kim}"}}, port, map[string]string{"kim": "swordfish-99"}, "")
+	a := ask(t, probe.Probe{Ask: `http :PORT/inner host=maps.example header="X-A: b"`, First: []string{"http POST :PORT/sign-in host=maps.example form=user:kim form=password:swordfish-99"}}, port, nil, "")
 	if a.Status != 200 || a.Body != "inside maps.example b" {
 		t.Errorf("in one sitting: %+v", a)
 	}
@@ -110,8 +111,8 @@ func TestCertificates(t *testing.T) {
 		{probe.Probe{Ask: "https :PORT/ pin=" + strings.Repeat("0", 64)}, false, "not the pinned one"},
 	} {
 		a := ask(t, c.p, port, nil, "")
-		if a.Trusted != c.trusted || (a.Failure != "") != (c.failure != "") || !strings.Contains(a.Failure, c.failure) {
-			t.Errorf("%s: trusted %v, %q", c.p.Ask, a.Trusted, a.Failure)
+		if a.Trusted != c.trusted || a.Failure != "" || (a.Distrust != "") != (c.failure != "") || !strings.Contains(a.Distrust, c.failure) {
+			t.Errorf("%s: trusted %v, %q", c.p.Ask, a.Trusted, a.Distrust)
 		}
 		if a.Protocol != "TLS 1.3" || len(a.Names) == 0 || a.DaysLeft < 100 || a.Chain != 1 {
 			t.Errorf("%s: %+v", c.p.Ask, a.Certificate)
@@ -138,6 +139,51 @@ func TestCertificates(t *testing.T) {
 	}
 	if a := ask(t, probe.Probe{Ask: `tls :PORT`}, portOf(plain.Addr()), nil, ""); a.Failure == "" {
 		t.Errorf("TLS where there is none: %+v", a)
+	}
+}
+
+// TestSecretsGoToTheRightSide counts what a server hears whose certificate is not
+// the one that a probe with a secret wants: nothing.
+func TestSecretsGoToTheRightSide(t *testing.T) {
+	var heard atomic.Int64
+	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { heard.Add(1) }))
+	defer server.Close()
+	port := portOf(server.Listener.Addr())
+	pin := Hash(server.Certificate().Raw)
+	secrets := map[string]string{"load": "swordfish-99"}
+	const question = `https :PORT/ header="X-Token: {secret:load}" pin=`
+	for _, c := range []struct {
+		p     probe.Probe
+		heard int64
+		why   string
+	}{
+		{probe.Probe{Ask: question + pin}, 1, ""},
+		{probe.Probe{Ask: question + strings.Repeat("0", 64)}, 0, "not the pinned one, so nothing was sent"},
+		{probe.Probe{Ask: question + "{file:certificate}"}, 1, ""},
+		{probe.Probe{Ask: question + "{file:other}"}, 0, "not the one in the host's file other, so nothing was sent"},
+		{probe.Probe{Ask: question + "{file:none}"}, 0, "no certificate in its file none"},
+		{probe.Probe{Ask: `https :PORT/ header="X-Token: {secret:load}"`}, 0, "was not asked"},
+		{probe.Probe{Ask: `http :PORT/ header="X-Token: {secret:load}"`}, 0, "was not asked"},
+		{probe.Probe{Ask: "https :PORT/ pin=" + pin, First: []string{"https POST :PORT/ form=p:{secret:load} pin=" + strings.Repeat("0", 64)}}, 0, "nothing was sent"},
+	} {
+		heard.Store(0)
+		one, err := probe.ParseAsk(strings.ReplaceAll(c.p.Ask, "PORT", fmt.Sprint(port)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var first []probe.Ask
+		for _, f := range c.p.First {
+			before, err := probe.ParseFirst(strings.ReplaceAll(f, "PORT", fmt.Sprint(port)))
+			if err != nil {
+				t.Fatal(err)
+			}
+			first = append(first, before.Filled(secrets))
+		}
+		way := Way{Address: "127.0.0.1", Pins: map[string]string{"certificate": pin, "other": strings.Repeat("1", 64)}}
+		a := AskNetwork(t.Context(), way, c.p, one.Filled(secrets), first)
+		if heard.Load() != c.heard || (a.Failure == "") != (c.why == "") || !strings.Contains(a.Failure, c.why) {
+			t.Errorf("%s %v: %d requests were heard, %q; want %d, %q", c.p.Ask, c.p.First, heard.Load(), a.Failure, c.heard, c.why)
+		}
 	}
 }
 
@@ -211,7 +257,7 @@ func TestSignIns(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if a := AskNetwork(ctx, "127.0.0.1", pinned, probe.Probe{}, probe.Ask{Kind: probe.SSH, Port: port}, nil); a.Failure == "" {
+	if a := AskNetwork(ctx, Way{Address: "127.0.0.1", HostKey: pinned}, probe.Probe{}, probe.Ask{Kind: probe.SSH, Port: port}, nil); a.Failure == "" {
 		t.Error("given up, and yet an answer")
 	}
 }

@@ -57,6 +57,13 @@ func (s *Store) HostList(ctx context.Context, f HostFilter) ([]view.Host, error)
 	return orEmpty(all), err
 }
 
+// NoteAsk records that somebody asks hosts something, before it is asked.
+func (s *Store) NoteAsk(ctx context.Context, actor, where, service string, asks []string, hosts int) error {
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		return s.happened(ctx, tx, actor, "hosts.asked", 0, "hosts", map[string]any{"where": where, "service": service, "asks": asks, "hosts": hosts})
+	})
+}
+
 // maxRaise bounds how far a fence is raised at once, so that no host can use up
 // the numbers.
 const maxRaise = 1_000_000_000

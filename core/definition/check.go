@@ -205,9 +205,9 @@ func (f FrontDoor) Probe() probe.Probe {
 	return probe.Probe{Name: "front door", Ask: f.Ask, Expect: f.Expect}
 }
 
-// CheckProbes says what is wrong with probes; commands may be nil where what they
-// ask for is held against a definition later.
-func CheckProbes(p *written.Problems, where string, probes []probe.Probe, commands map[string]Command) {
+// CheckProbes says what is wrong with probes; of is the definition that they belong
+// to, nil where they are held against one later.
+func CheckProbes(p *written.Problems, where string, probes []probe.Probe, of *Service) {
 	for i, pr := range probes {
 		if pr.Name == "" {
 			p.Add("%s: number %d has no name", where, i+1)
@@ -216,8 +216,16 @@ func CheckProbes(p *written.Problems, where string, probes []probe.Probe, comman
 			p.Add("%s: %s: %v", where, pr.Name, err)
 			continue
 		}
-		if ask, _ := probe.ParseAsk(pr.Ask); ask.Kind == probe.Command && commands != nil && commands[ask.Name].Command == nil {
+		if of == nil {
+			continue
+		}
+		if ask, _ := probe.ParseAsk(pr.Ask); ask.Kind == probe.Command && of.Commands[ask.Name].Command == nil {
 			p.Add("%s: %s: command %q is not one of commands", where, pr.Name, ask.Name)
+		}
+		for _, key := range pr.PinFiles() {
+			if _, there := of.Files[key]; !there {
+				p.Add("%s: %s: file %q is not one of files", where, pr.Name, key)
+			}
 		}
 	}
 }

@@ -93,7 +93,8 @@ type Make struct {
 // Command is one that a probe may ask for by name.
 type Command struct {
 	Command []string         `yaml:"command" json:"command"`
-	Timeout written.Duration `yaml:"timeout" json:"timeout"` // 10s where unset
+	Timeout written.Duration `yaml:"timeout" json:"timeout"`       // 10s where unset
+	Shown   bool             `yaml:"shown" json:"shown,omitempty"` // what it prints may be shown, and compared in probes of changes
 }
 
 // Logs says which lines of the unit's journal are a fault since the act.
@@ -211,8 +212,8 @@ func parse(name string, names int, data []byte) (*Service, error) {
 			s.InForce[i].Name = "in force"
 		}
 	}
-	CheckProbes(p, "in-force", s.InForce, s.Commands)
-	CheckProbes(p, "probes", s.Probes, s.Commands)
+	CheckProbes(p, "in-force", s.InForce, s)
+	CheckProbes(p, "probes", s.Probes, s)
 	if s.Settle == 0 {
 		s.Settle = written.Duration(15 * time.Second)
 	}
@@ -282,6 +283,49 @@ func (f File) Path(family string) string {
 		return at
 	}
 	return f.Paths["any"]
+}
+
+// Allowed is what questions that are not the definition's own may ask.
+func (s *Service) Allowed() probe.Allowed {
+	return probe.Allowed{
+		Path: func(at string) bool {
+			for _, f := range s.Files {
+				for _, listed := range f.Paths {
+					if listed == at {
+						return true
+					}
+				}
+			}
+			for _, pattern := range s.Reads {
+				if fits, _ := path.Match(pattern, at); fits {
+					return true
+				}
+			}
+			return slices.ContainsFunc(slices.Concat(s.Probes, s.InForce), func(p probe.Probe) bool {
+				a, err := probe.ParseAsk(p.Ask)
+				return err == nil && a.Path == at && !a.Kind.Network()
+			})
+		},
+		File: func(key string) bool { _, there := s.Files[key]; return there },
+		Command: func(name string) (there, shown bool) {
+			c, there := s.Commands[name]
+			return there, c.Shown
+		},
+	}
+}
+
+// PinFiles lists the files that hold the certificates of probes, by their key, as
+// they stand on hosts of a family.
+func (s *Service) PinFiles(family string, probes []probe.Probe) map[string]string {
+	pins := map[string]string{}
+	for _, p := range probes {
+		for _, key := range p.PinFiles() {
+			if at := s.Files[key].Path(family); at != "" {
+				pins[key] = at
+			}
+		}
+	}
+	return pins
 }
 
 // SettingOf finds what the definition says of an address: names must be alike,

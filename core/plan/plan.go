@@ -68,6 +68,8 @@ type LeafPart struct {
 	Files []LeafFile     `json:"files"` // in the order in which they are placed
 	Act   definition.Act `json:"act"`
 	Shown []string       `json:"shown"` // what the trial's dump must print
+	// Pins is where certificates that probes pin by lie, by their files' keys.
+	Pins map[string]string `json:"pins,omitempty"`
 }
 
 // LeafFile is one path of a leaf: how it stands, and how it is to stand.

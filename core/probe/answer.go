@@ -9,9 +9,10 @@ import (
 )
 
 // Answer is what came back; each kind of question fills its own part. Failure
-// is why nothing did, in words.
+// is why nothing did, in words; Distrust is why the certificate is not the one that
+// ca or pin ask for.
 type Answer struct {
-	Failure string
+	Failure, Distrust string
 	Connection
 	Page
 	Certificate
@@ -67,6 +68,7 @@ type OnHost struct {
 	Bytes                      int64 // size: taken on disk; file: length
 	Exit                       int   // command
 	Output                     string
+	Shown                      bool // the output may be shown
 }
 
 func orNone(list []string) []string {
@@ -95,18 +97,16 @@ func counted(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-// Words says the answer to a question of that kind in a few words.
+// Words says the answer to a question of that kind in a few words: states, counts,
+// sizes, names and dates, never what a page, a header or a file says. What a command
+// prints is there where its definition lets it be shown.
 func (a Answer) Words(kind Kind) string {
 	if a.Failure != "" {
 		return a.Failure
 	}
 	switch kind {
 	case HTTP:
-		text := fmt.Sprintf("status %d", a.Status)
-		if to := a.Headers["location"]; to != "" && a.Status/100 == 3 {
-			text += " to " + to
-		}
-		return text
+		return fmt.Sprintf("status %d", a.Status)
 	case TLS:
 		return fmt.Sprintf("%s for %s, %s left", a.Protocol, strings.Join(a.Names, ", "), counted(a.DaysLeft, "day", "days"))
 	case SSH:
@@ -120,7 +120,7 @@ func (a Answer) Words(kind Kind) string {
 		return text
 	case TCP:
 		if a.Banner != "" {
-			return fmt.Sprintf("connected, it says %q", Clip(a.Banner, 60))
+			return "connected, it says " + counted(len(a.Banner), "byte", "bytes")
 		}
 		return "connected"
 	case Unit:
@@ -150,6 +150,9 @@ func (a Answer) Words(kind Kind) string {
 	case Size:
 		return fmt.Sprintf("%s, %s", bytesWords(a.Bytes), counted(a.Count, "file", "files"))
 	case Command:
+		if !a.Shown {
+			return fmt.Sprintf("exit %d, it says %s", a.Exit, counted(len(a.Output), "byte", "bytes"))
+		}
 		return fmt.Sprintf("exit %d: %s", a.Exit, Clip(strings.TrimSpace(a.Output), 200))
 	}
 	return "no answer"

@@ -69,17 +69,21 @@ func (k Kind) Network() bool { return k == HTTP || k == TCP || k == TLS || k == 
 // Ask is a parsed question. The host asked is always the one under test.
 type Ask struct {
 	Kind   Kind
-	Method string            // http
-	Secure bool              // http: over TLS
-	Port   int               // http, tcp, tls, ssh, port
-	Path   string            // http: path and query; file, size: absolute path
-	Host   string            // http, tls: the name to ask for, empty for the host's own
-	Header []string          // http: "Name: value"
-	Form   []string          // http: name=value, sent as a form (POST)
-	Send   string            // tcp: text to send
-	Pin    string            // http, tls: SHA-256 of the certificate, in hex
-	With   map[string]string // ssh: user, password, key; file: as; size: name; port: protocol
-	Name   string            // unit, process, command
+	Method string   // http
+	Secure bool     // http: over TLS
+	Port   int      // http, tcp, tls, ssh, port
+	Path   string   // http: path and query; file, size: absolute path
+	Host   string   // http, tls: the name to ask for, empty for the host's own
+	Header []string // http: "Name: value"
+	Form   []string // http: name=value, sent as a form (POST)
+	Send   string   // tcp: text to send
+	Pin    string   // http, tls: SHA-256 of the certificate, in hex
+	// PinFile is the key of the definition's file that holds the certificate, in
+	// place of Pin: it is read on the host, over SSH with the pinned key.
+	PinFile string
+	Local   bool              // http, tcp, tls: asked from within the host, of its own loopback
+	With    map[string]string // ssh: user, password, key; file: as; size: name; port: protocol
+	Name    string            // unit, process, command
 }
 
 // grammar says, per kind, what may stand behind the operand as name=value.
@@ -87,9 +91,9 @@ var grammar = map[Kind]struct {
 	form string
 	may  string
 }{
-	HTTP:    {"http or https [METHOD] :PORT/PATH [host=NAME] [header=\"Name: value\"] [pin=SHA256]", " host header form pin "},
-	TCP:     {`tcp :PORT [send="TEXT"]`, " send "},
-	TLS:     {"tls :PORT [host=NAME] [pin=SHA256]", " host pin "},
+	HTTP:    {"http or https [METHOD] :PORT/PATH [host=NAME] [header=\"Name: value\"] [pin=SHA256|pin={file:KEY}] [from=host]", " host header form pin from "},
+	TCP:     {`tcp :PORT [send="TEXT"] [from=host]`, " send from "},
+	TLS:     {"tls :PORT [host=NAME] [pin=SHA256|pin={file:KEY}] [from=host]", " host pin from "},
 	SSH:     {"ssh :PORT [user=NAME] [password={secret:NAME}] [key={secret:NAME}]", " user password key "},
 	Unit:    {"unit NAME", ""},
 	Process: {"process NAME", ""},
@@ -103,6 +107,7 @@ const kinds = "want http, https, tcp, tls, ssh, unit, process, port, file, size 
 
 var (
 	plainName = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9@:_.+-]*$`)
+	pinFile   = regexp.MustCompile(`^\{file:([a-z0-9-]+)\}$`)
 	pinRule   = regexp.MustCompile(`^[0-9a-f]{64}$`)
 )
 
@@ -112,7 +117,8 @@ var (
 //	http GET :8080/tiles/ host=maps.vellmere.example header="Accept-Encoding: gzip"
 //	https :8443/ pin=5e884898da28047151d0e56f8dc6292773603d0d6aabbd62a11ef721d1542d80
 //	tcp :6379 send="PING\r\n"
-//	tls :443 host=maps.vellmere.example
+//	https :8443/load from=host header="X-Token: {secret:load}"
+//	tls :443 host=maps.vellmere.example pin={file:certificate}
 //	ssh :22 user=kim key={secret:kim-key}
 //	unit nginx.service
 //	process nginx
@@ -230,9 +236,18 @@ func (a *Ask) option(name, value string) error {
 		a.Form = append(a.Form, value)
 	case "send":
 		a.Send = strings.NewReplacer(`\r`, "\r", `\n`, "\n", `\t`, "\t").Replace(value)
+	case "from":
+		if value != "host" {
+			return fmt.Errorf("from=%s; want from=host", value)
+		}
+		a.Local = true
 	case "pin":
+		if m := pinFile.FindStringSubmatch(value); m != nil {
+			a.PinFile = m[1]
+			return nil
+		}
 		if a.Pin = strings.ToLower(strings.ReplaceAll(value, ":", "")); !pinRule.MatchString(a.Pin) {
-			return fmt.Errorf("pin %q is no SHA-256 of 64 hex digits", value)
+			return fmt.Errorf("pin %q is no SHA-256 of 64 hex digits, and no {file:KEY}", value)
 		}
 	case "as":
 		if !plainName.MatchString(value) {

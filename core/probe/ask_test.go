@@ -80,13 +80,13 @@ func TestBeforeAfterTriesAndShares(t *testing.T) {
 
 func TestWords(t *testing.T) {
 	for want, got := range map[string]string{
-		"status 301 to /x":             Answer{Page: Page{Status: 301, Headers: map[string]string{"location": "/x"}}}.Words(HTTP),
+		"status 301":                   Answer{Page: Page{Status: 301, Headers: map[string]string{"location": "/x"}}}.Words(HTTP),
 		"failed: it ended by itself":   Answer{UnitState: UnitState{State: "failed", Death: "it ended by itself"}}.Words(Unit),
 		"1 process of gauge":           Answer{OnHost: OnHost{Count: 1, Users: []string{"gauge"}, Age: 7}}.Words(Process),
 		"nobody listens":               Answer{}.Words(Port),
 		"is not there":                 Answer{}.Words(File),
 		"3 MiB, 2 files":               Answer{OnHost: OnHost{Bytes: 3 << 20, Count: 2}}.Words(Size),
-		"exit 3: no":                   Answer{OnHost: OnHost{Exit: 3, Output: "no\n"}}.Words(Command),
+		"exit 3: no":                   Answer{OnHost: OnHost{Exit: 3, Output: "no\n", Shown: true}}.Words(Command),
 		"offers password":              Answer{Connection: Connection{Methods: []string{"password"}}}.Words(SSH),
 		"TLS 1.3 for a, b, 1 day left": Answer{Certificate: Certificate{Protocol: "TLS 1.3", Names: []string{"a", "b"}, DaysLeft: 1}}.Words(TLS),
 	} {

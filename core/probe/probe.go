@@ -71,10 +71,8 @@ func (p Probe) Check() error {
 	case p.CA != "" && !x509.NewCertPool().AppendCertsFromPEM([]byte(p.CA)):
 		return errors.New("ca holds no certificate in PEM")
 	}
-	for _, f := range p.First {
-		if _, err := ParseFirst(f); err != nil {
-			return err
-		}
+	if err := p.guarded(); err != nil {
+		return err
 	}
 	for _, text := range []string{p.Expect, p.Before, p.After} {
 		if text == "" {
@@ -115,6 +113,8 @@ type Verdict struct {
 	Probe string `json:"probe"`
 	Well  bool   `json:"well"`
 	Why   string `json:"why"` // what came back, in words
+	// Waits tells that it was not asked, and is neither well nor ill.
+	Waits bool `json:"waits,omitempty"`
 }
 
 // Judge holds an answer against the expectation of a phase. A probe without an
@@ -136,10 +136,17 @@ func (p Probe) Judge(at Phase, a Answer) Verdict {
 		return v // of no page nothing is true but that there was none
 	}
 	if err == nil {
+		if a.Distrust != "" && !slices.Contains(program.Names, "trusted") {
+			v.Why = a.Distrust
+			return v
+		}
 		v.Well, err = program.Bool(a.vars())
 	}
 	if err != nil {
-		v.Why = err.Error()
+		v.Why = "it cannot be judged"
+		if program != nil {
+			v.Why = cannotJudge(want, program.Names)
+		}
 	} else if !v.Well {
 		v.Why += "; want " + want
 	}

@@ -909,6 +909,7 @@ export interface components {
         };
         Verdict: {
             probe: string;
+            waits?: boolean;
             well: boolean;
             why: string;
         };
