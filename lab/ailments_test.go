@@ -38,7 +38,7 @@ title: A daemon that falls ill
 where: labels.role == "bulletin"
 unit: lab.service
 files: {main: {format: ini, paths: {any: /etc/lab/daemon.conf}}}
-commands: {value: {command: [cat, /run/lab/value]}}
+commands: {value: {command: [cat, /run/lab/value], shown: true}}
 settle: 2s
 `
 

@@ -161,7 +161,9 @@ func (w *world) lookForSecrets(n int, secrets map[string]string, more ...string)
 		ctx := w.Context()
 		w.client("ines").Follow(ctx, int64(id), func(e client.Event) error { answers.Write(e.Data); return io.EOF })
 	}
-	answers.WriteString(w.run("ines", 0, "", "ask", "-where", "name == \""+hostName(n)+"\"", "file /etc/tomcat10/server.xml", "file /etc/mysql/mariadb.conf.d/50-server.cnf"))
+	for service, file := range map[string]string{"charts": "/etc/tomcat10/server.xml", "readings": "/etc/mysql/mariadb.conf.d/50-server.cnf"} {
+		answers.WriteString(w.run("ines", 0, "", "ask", "-where", "name == \""+hostName(n)+"\"", "-service", service, "file "+file))
+	}
 	places["the API's answers"] = answers.String()
 	for place, text := range places {
 		w.Logf("%s: %d kB searched for %d forms of secrets", place, len(text)/1024, len(needles))

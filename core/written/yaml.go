@@ -5,19 +5,57 @@
 package written
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/lexer"
 	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
 )
 
-// Limits on the YAML we read.
-const maxYAML = 1 << 20 // bytes
+// Limits on the YAML we read, held before anything parses it: a parser needs many
+// times the memory of what is nested deep.
+const (
+	maxYAML   = 1 << 20 // bytes
+	maxNested = 100     // brackets that are open at once, wherever they stand
+	maxIndent = 300     // blanks at the beginning of a line
+	maxDashes = 20      // lists that begin on one line
+)
+
+// shallow says where a text is nested deeper than anybody writes; 0 where nowhere.
+func shallow(data []byte) (line int) {
+	open := 0
+	for text := range bytes.Lines(data) {
+		line++
+		rest := bytes.TrimLeft(text, " \t")
+		if len(text)-len(rest) > maxIndent {
+			return line
+		}
+		dashes := 0
+		for len(rest) > 1 && (rest[0] == '-' || rest[0] == '?' || rest[0] == ':') && (rest[1] == ' ' || rest[1] == '\t') {
+			if dashes++; dashes > maxDashes {
+				return line
+			}
+			rest = bytes.TrimLeft(rest[1:], " \t")
+		}
+		for _, c := range rest {
+			switch c {
+			case '[', '{':
+				if open++; open > maxNested {
+					return line
+				}
+			case ']', '}':
+				open = max(open-1, 0)
+			}
+		}
+	}
+	return 0
+}
 
 // Decode reads one YAML document strictly into v; errors name file, line and
 // column. Anchors and aliases are refused: they hide what a reviewer reads, and
@@ -27,6 +65,9 @@ const maxYAML = 1 << 20 // bytes
 func Decode(name, kind string, names int, data []byte, v any) error {
 	if len(data) > maxYAML {
 		return fmt.Errorf("%s: is %d bytes long; want at most %d", name, len(data), maxYAML)
+	}
+	if line := shallow(data); line > 0 {
+		return fmt.Errorf("%s:%d: is nested deeper than we read", name, line)
 	}
 	for _, t := range lexer.Tokenize(string(data)) {
 		if t.Type == token.AnchorType || t.Type == token.AliasType {
@@ -39,7 +80,7 @@ func Decode(name, kind string, names int, data []byte, v any) error {
 	case len(file.Docs) == 0 || file.Docs[0].Body == nil:
 		return fmt.Errorf("%s: is empty", name)
 	case len(file.Docs) > 1 && names == Names: // once, the first alone was read
-		return fmt.Errorf("%s:%d: a second document begins; want one in a file", name, file.Docs[1].GetToken().Position.Line)
+		return fmt.Errorf("%s%s: a second document begins; want one in a file", name, begins(file.Docs[1]))
 	default:
 		body := file.Docs[0].Body
 		if names < Names {
@@ -60,6 +101,17 @@ func Decode(name, kind string, names int, data []byte, v any) error {
 		return fmt.Errorf("%s:%d:%d: %s", name, p.Line, p.Column, at.GetMessage())
 	}
 	return fmt.Errorf("%s: %s", name, strings.TrimSpace(err.Error()))
+}
+
+// begins gives a document's line with a colon before it; an empty one has none.
+func begins(doc *ast.DocumentNode) string {
+	if doc.Start != nil {
+		return fmt.Sprintf(":%d", doc.Start.Position.Line)
+	}
+	if doc.Body != nil {
+		return fmt.Sprintf(":%d", doc.Body.GetToken().Position.Line)
+	}
+	return ""
 }
 
 // Problems collects all that is wrong in a file, not the first only.
