@@ -23,12 +23,12 @@ var mayImport = map[string]string{
 	"core/view":       "core/change core/conf core/expr core/finding core/ladder core/probe core/render",
 
 	"standin":          "",
-	"host":             "core/cache core/definition core/expr core/finding core/ladder core/plan core/probe core/render",
+	"host":             "core/cache core/definition core/expr core/finding core/ladder core/plan core/probe core/render core/secret",
 	"store":            "core/cache core/change core/definition core/expr core/finding core/ladder core/plan core/probe core/record core/render core/secret core/view core/written",
 	"store/postmaster": "",
 	"store/faulty":     "",
 	"engine":           "core/cache core/change core/conf core/definition core/expr core/finding core/ladder core/plan core/probe core/render core/secret core/view host store",
-	"api":              "core/change core/definition core/ladder core/record core/view core/written engine host store",
+	"api":              "core/cache core/change core/definition core/ladder core/record core/view core/written engine host store",
 	"client":           "core/ladder core/record core/view",
 	"console":          "",
 	"demo":             "client core/ladder core/view standin",
@@ -45,6 +45,7 @@ var only = map[string]string{
 	"github.com/gin-gonic/gin": "api",
 	"github.com/jackc/pgx/v5":  "store store/postmaster",
 	"golang.org/x/crypto/ssh":  "host standin",
+	"golang.org/x/time/rate":   "api",
 	"mvdan.cc/sh/v3/interp":    "standin",
 }
 

@@ -29,18 +29,23 @@ type Config struct {
 	Store   *store.Store
 	Engine  *engine.Engine
 	Log     *slog.Logger
-	Console fs.FS // the built console; nil serves none
+	Console fs.FS  // the built console; nil serves none
+	Limits  Limits // DefaultLimits where unset
 }
 
 // Server answers requests.
 type Server struct {
 	Config
 	router http.Handler
+	limit  *limiter
 }
 
 // New makes a server; it is an http.Handler.
 func New(c Config) *Server {
-	s := &Server{Config: c}
+	if c.Limits == (Limits{}) {
+		c.Limits = DefaultLimits
+	}
+	s := &Server{Config: c, limit: newLimiter(c.Limits)}
 	gin.SetMode(gin.ReleaseMode)
 	g := gin.New()
 	g.Use(gin.CustomRecoveryWithWriter(io.Discard, func(ctx *gin.Context, p any) {
@@ -53,7 +58,13 @@ func New(c Config) *Server {
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Referrer-Policy", "no-referrer")
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+		if strings.HasPrefix(ctx.Request.URL.Path, prefix) {
+			h.Set("Cache-Control", "no-store")
+		}
 		ctx.Request.Body = http.MaxBytesReader(ctx.Writer, ctx.Request.Body, longest(ctx.Request.URL.Path))
+		if ctx.Request.ContentLength != 0 { // a body comes within a time, or not at all
+			http.NewResponseController(ctx.Writer).SetReadDeadline(time.Now().Add(s.Limits.ReadFor))
+		}
 	})
 	g.GET("/healthz", func(ctx *gin.Context) { ctx.String(http.StatusOK, "ok\n") })
 	g.GET("/readyz", func(ctx *gin.Context) {
@@ -114,7 +125,12 @@ func (s *Server) fail(ctx *gin.Context, err error) {
 	var bad invalid
 	var wrong *written.Problems // of what was drafted before a rule came
 	var large *http.MaxBytesError
+	var slow *slowed
 	switch {
+	case errors.As(err, &slow):
+		tooMany(ctx, slow.wait, slow.Error())
+	case errors.Is(err, errBusy):
+		tooMany(ctx, 2*time.Second, err.Error())
 	case errors.As(err, &conflict):
 		problem(ctx, http.StatusConflict, conflict.Error())
 	case errors.As(err, &missing):
@@ -148,12 +164,19 @@ func token(ctx *gin.Context) string {
 func (s *Server) permit(r route) gin.HandlerFunc {
 	return func(ctx *gin.Context) {
 		if r.role == "" {
+			s.limit.allow(ctx, source(ctx))
+			return
+		}
+		if token(ctx) == "" && !s.limit.allow(ctx, source(ctx)) {
 			return
 		}
 		who, err := s.Store.Who(ctx, token(ctx))
 		var missing *store.NotFound
 		switch {
 		case errors.As(err, &missing):
+			if !s.limit.allow(ctx, source(ctx)) {
+				return
+			}
 			problem(ctx, http.StatusUnauthorized, "you are not signed in, or your sign-in has ended; sign in again")
 		case err != nil:
 			s.fail(ctx, err)
@@ -161,6 +184,7 @@ func (s *Server) permit(r route) gin.HandlerFunc {
 			problem(ctx, http.StatusForbidden, fmt.Sprintf("this needs the role %s; %s has %s", r.role, who.Name, strings.Join(who.Roles, ", ")))
 		case r.session && who.Kind != "session":
 			problem(ctx, http.StatusForbidden, "this needs a person who signed in; a token for programs does not do")
+		case !s.limit.allow(ctx, "account "+who.Name):
 		default:
 			ctx.Set("who", who)
 		}

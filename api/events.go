@@ -21,6 +21,11 @@ func (s *Server) events(ctx *gin.Context) {
 	if !ok {
 		return
 	}
+	done, ok := s.limit.stream(ctx, who(ctx).Name)
+	if !ok {
+		return
+	}
+	defer done()
 	events, stop := s.Engine.Subscribe(id)
 	defer stop()
 	last, err := strconv.ParseInt(ctx.GetHeader("Last-Event-ID"), 10, 64)
@@ -73,6 +78,9 @@ func (s *Server) events(ctx *gin.Context) {
 		case <-ctx.Request.Context().Done():
 			return
 		case <-quiet.C:
+			if _, err := s.Store.Who(ctx, token(ctx)); err != nil {
+				return // signed out, ended, or not to be known
+			}
 			write(": still here\n\n")
 		case e := <-events:
 			s.pass(e, write, backlog)

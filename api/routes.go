@@ -150,7 +150,11 @@ func (s *Server) signIn(ctx *gin.Context) {
 		s.fail(ctx, invalid{fmt.Errorf("kind %q; want session or token", in.Kind)})
 		return
 	}
-	token, err := s.Store.SignIn(ctx, in.Name, in.Password, in.Kind, in.Label, lasts)
+	var token string
+	err := s.limit.attempt(ctx, in.Name, func() (err error) {
+		token, err = s.Store.SignIn(ctx, in.Name, in.Password, in.Kind, in.Label, source(ctx), lasts)
+		return err
+	})
 	if err != nil {
 		s.fail(ctx, err)
 		return

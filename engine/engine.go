@@ -54,6 +54,7 @@ type Engine struct {
 	rehearsals ledger
 	hints      []view.Event
 	wake       chan struct{}
+	reading    chan struct{} // a place for each host that is read outside of runs
 	working    sync.WaitGroup
 	troubles   map[string]bool // that were told of, and have not passed
 
@@ -72,7 +73,7 @@ func New(c Config) *Engine {
 	}
 	return &Engine{
 		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.ScriptsDigest(), Lease: c.Lease}, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
-		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, services: cache.New[string, *definition.Service](maxServices), wake: make(chan struct{}, 1), troubles: map[string]bool{},
+		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, services: cache.New[string, *definition.Service](maxServices), wake: make(chan struct{}, 1), reading: make(chan struct{}, c.AtOnce), troubles: map[string]bool{},
 	}
 }
 
@@ -266,14 +267,13 @@ func (e *Engine) match(ctx context.Context, where string) ([]view.Host, error) {
 	return fit, nil
 }
 
-// each calls f for 0 to n-1, AtOnce at a time.
+// each calls f for 0 to n-1, AtOnce at a time, whoever else reads hosts meanwhile.
 func (e *Engine) each(n int, f func(int)) {
-	free := make(chan struct{}, e.AtOnce)
 	var all sync.WaitGroup
 	for i := range n {
-		free <- struct{}{}
+		e.reading <- struct{}{}
 		all.Go(func() {
-			defer func() { <-free }()
+			defer func() { <-e.reading }()
 			f(i)
 		})
 	}

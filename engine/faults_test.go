@@ -108,7 +108,9 @@ func TestSavedAndNotInForce(t *testing.T) {
 	codes := map[string]string{}
 	for _, g := range d.Rehearsal.Groups {
 		for _, f := range g.Findings {
-			codes[g.Hosts[0]] = f.Code
+			if f.Code != "tried-later" { // a header's text
+				codes[g.Hosts[0]] = f.Code
+			}
 		}
 	}
 	if codes["b00"] != "not-in-force" || codes["b01"] != "nothing-to-change" || codes["b02"] != "" {

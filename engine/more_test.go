@@ -125,7 +125,7 @@ func TestOddBytes(t *testing.T) {
 	r := newRig(t, 20, 1)
 	r.hosts[0].Files.Write(confPath, []byte("# M\xfchle\n"+confText))
 	r.hosts[0].Files.Write("/etc/odd", []byte("\x00\xff"+strings.Repeat("‹", 3000)))
-	text := strings.Replace(pagesDefinition, "probes:", "commands: {odd: {command: [cat, /etc/odd]}}\nprobes:\n  - {name: odd, ask: command odd, expect: exit == 0}", 1)
+	text := strings.Replace(pagesDefinition, "probes:", "commands: {odd: {command: [cat, /etc/odd], shown: true}}\nprobes:\n  - {name: odd, ask: command odd, expect: exit == 0}", 1)
 	r.load("odd", strings.Replace(text, "service: pages", "service: odd", 1))
 	id := r.drafted("title: t\nreason: r\nservice: odd\nwhere: name == \"b00\"\ncount: 1\nedits:\n" + connections + "\nladder: {soak: 100ms}\n")
 	if d := r.approved(id); !strings.Contains(d.Rehearsal.Groups[0].Diff, ` # M\xfchle`) {

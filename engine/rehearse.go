@@ -165,7 +165,7 @@ func (r *rehearsal) readAll(stopping, mine context.Context, hosts []view.Host) e
 	flush := func() {
 		if len(waiting) > 0 && failure == nil {
 			all := waiting
-			if failure = r.insist(mine, "what a rehearsal found", nil, func() error { return r.Store.AddRead(mine, r.Rehearsing, all) }); failure == nil {
+			if failure = r.add(mine, all); failure == nil {
 				r.hint("rehearsal", r.Change, map[string]any{"host": all[len(all)-1].Host, "hosts": len(all)})
 			}
 		}
@@ -198,6 +198,36 @@ func (r *rehearsal) readAll(stopping, mine context.Context, hosts []view.Host) e
 	}
 	return nil
 }
+
+// add keeps what was found on hosts. What cannot be kept of one is that host's
+// finding, and hinders no other.
+func (r *rehearsal) add(ctx context.Context, all []store.Read) error {
+	keep := func(some ...store.Read) error {
+		return r.insist(ctx, "what a rehearsal found", nil, func() error { return r.Store.AddRead(ctx, r.Rehearsing, some) })
+	}
+	err := keep(all...)
+	if err == nil || !store.Unstorable(err) {
+		return err
+	}
+	for _, one := range all {
+		if err := keep(one); store.Unstorable(err) {
+			r.Log.Error("what a host answered cannot be kept", "host", one.Host, "change", r.Change, "error", err)
+			var instead store.Read
+			instead.HostID, instead.Host = one.HostID, one.Host
+			instead.Findings = []finding.Finding{veto("failed", "what it answered cannot be kept; the server's log has the details")}
+			instead.Group = render.GroupKey("", "", instead.Findings)
+			if err := keep(instead); err != nil {
+				return err
+			}
+		} else if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// maxDiff is how much of a host's diff is kept, in bytes: a person reads no more.
+const maxDiff = 1 << 20
 
 // plan freezes what is to happen; none where something speaks against the whole.
 func (r *rehearsal) plan(ctx context.Context) (*plan.Head, []plan.Leaf, error) {
@@ -281,6 +311,10 @@ func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
 	for _, f := range result.Files {
 		found.Diff += f.Diff
 		found.Alterations = append(found.Alterations, f.Alterations...)
+	}
+	if over := len(found.Diff) - maxDiff; over > 0 {
+		found.Diff = probe.Clip(found.Diff, maxDiff) + "\n"
+		result.Findings = append(result.Findings, finding.Finding{Level: finding.Warn, Code: "long-diff", Text: fmt.Sprintf("the diff is %d bytes longer than what is shown", over)})
 	}
 	found.Findings = result.Findings
 	if len(result.Files) > 0 {

@@ -13,6 +13,7 @@ import (
 	"wladder/core/ladder"
 	"wladder/core/probe"
 	"wladder/core/render"
+	"wladder/core/secret"
 )
 
 // Unit is how a unit stands. Renewed counts those of its processes that began
@@ -26,8 +27,8 @@ type Unit struct {
 }
 
 func unitOf(a answer) Unit {
-	return Unit{a.text("state"), a.text("sub"), a.text("result"), a.number("restarts"), a.number("processes"), a.number("renewed"), a.number("main"),
-		a.number("cause"), a.number("status"), a.text("policy")}
+	return Unit{a.short("state"), a.short("sub"), a.short("result"), a.number("restarts"), a.number("processes"), a.number("renewed"), a.number("main"),
+		a.number("cause"), a.number("status"), a.short("policy")}
 }
 
 func (u Unit) alive() bool {
@@ -183,16 +184,16 @@ func (c *Conn) ask(ctx context.Context, script string, args []string, questions 
 }
 
 func gathered(a answer) render.Gathered {
-	f := render.Gathered{Path: a.text("path"), Resolved: a.text("resolved")}
+	f := render.Gathered{Path: a.data("path"), Resolved: a.data("resolved")}
 	if _, ok := a["content"].(string); ok {
-		f.Content, f.Read = []byte(a.text("content")), true
+		f.Content, f.Read = []byte(a.data("content")), true
 	}
 	return f
 }
 
 func replyOf(q Question, a answer) (r Reply) {
 	if a.has("failure") {
-		r.Failure = a.text("failure")
+		r.Failure = a.short("failure")
 		return r
 	}
 	switch {
@@ -217,7 +218,7 @@ func replyOf(q Question, a answer) (r Reply) {
 			r.Mode, r.Owner, r.Group, r.OnHost.Kind = meta[0], meta[2], meta[3], meta[4]
 			r.Bytes, _ = strconv.ParseInt(meta[1], 10, 64)
 		}
-		r.Content = a.text("content")
+		r.Content = a.data("content")
 		r.Readable, _ = a["readable"].(bool)
 	case q.Kind == probe.Size:
 		r.Bytes, r.Count = int64(a.number("bytes")), a.number("count")
@@ -270,10 +271,11 @@ func journalOf(a answer) Journal {
 			}
 			out.Text = string(raw)
 		}
+		out.Text = probe.Clip(secret.Legible(out.Text), 2000)
 		return e.Cursor, out
 	}
 	list := func(key string) (all []Line) {
-		for _, l := range strings.Split(a.text(key), "\n") {
+		for _, l := range strings.Split(a.data(key), "\n") {
 			if l != "" {
 				_, one := entry(l)
 				all = append(all, one)
@@ -283,6 +285,6 @@ func journalOf(a answer) Journal {
 	}
 	j.Lines, j.Fits = list("lines"), list("fits")
 	j.Severe = max(a.number("severe"), len(j.Lines)) // one may come between
-	j.Cursor, _ = entry(strings.TrimSpace(a.text("last")))
+	j.Cursor, _ = entry(strings.TrimSpace(a.data("last")))
 	return j
 }

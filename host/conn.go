@@ -6,6 +6,7 @@
 package host
 
 import (
+	"bufio"
 	"bytes"
 	"cmp"
 	"context"
@@ -18,6 +19,9 @@ import (
 	"strings"
 	"sync/atomic"
 	"time"
+
+	"wladder/core/probe"
+	"wladder/core/secret"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -209,7 +213,14 @@ func (c *Conn) Close() error { return c.client.Close() }
 // answer is one JSON line of a script; texts are as decode reads them.
 type answer map[string]any
 
-func (a answer) text(key string) string {
+// text gives words for people, as they can be shown anywhere.
+func (a answer) text(key string) string { return secret.Legible(a.data(key)) }
+
+// short gives a few words for people.
+func (a answer) short(key string) string { return probe.Clip(a.text(key), 500) }
+
+// data gives bytes as the host sent them: what files hold, and where they are.
+func (a answer) data(key string) string {
 	return decode(a.word(key))
 }
 
@@ -253,11 +264,13 @@ func (a answer) number(key string) int {
 func (a answer) has(key string) bool { _, ok := a[key]; return ok }
 
 // Bounds on what a host may send back, and on how long a script may take that
-// does not bound itself by its arguments. Files come in base64, at most 16 MiB
-// each; all that arrives at once, from all hosts, has a bound of its own.
+// does not bound itself by its arguments. The scripts keep to less (files of 4 MiB,
+// 8 MiB in all, in base64), so that only a host that lies meets these.
 const (
-	maxAnswer  = 64 << 20
-	maxAnswers = 512 << 20 // of all hosts at once
+	maxAnswer  = 16 << 20
+	maxAnswers = 256 << 20 // of all hosts at once
+	maxLines   = 20_000    // of one answer
+	maxValues  = 100_000   // of one answer
 	maxStderr  = 64 << 10
 	scriptTime = 2 * time.Minute
 )
@@ -330,10 +343,7 @@ func (c *Conn) send(ctx context.Context, s script, contents []byte, args ...stri
 	defer stop()
 	meter := &metered{Reader: stdout, arriving: c.arriving}
 	defer func() { c.arriving.Add(-meter.read) }()
-	out, readErr := io.ReadAll(io.LimitReader(meter, maxAnswer+1))
-	if len(out) > maxAnswer {
-		readErr = fmt.Errorf("it sent more than %d bytes", maxAnswer)
-	}
+	all, last, readErr := answers(meter)
 	if readErr != nil {
 		c.client.Close()
 		return nil, &Lost{c.target.Name, name, readErr}
@@ -346,31 +356,52 @@ func (c *Conn) send(ctx context.Context, s script, contents []byte, args ...stri
 		case 75: // EX_TEMPFAIL of sysexits.h: flock's word
 			return nil, &Busy{c.target.Name, name}
 		case 76:
-			var a answer
-			json.Unmarshal(bytes.TrimSpace(out), &a)
-			return nil, &Fenced{c.target.Name, int64(a.number("fenced"))}
+			return nil, &Fenced{c.target.Name, int64(last.number("fenced"))}
 		}
-		return nil, &ScriptError{c.target.Name, name, exit.ExitStatus(), string(stderr.kept)}
+		return nil, &ScriptError{c.target.Name, name, exit.ExitStatus(), secret.Legible(string(stderr.kept))}
 	case ctx.Err() != nil:
 		return nil, &Lost{c.target.Name, name, gaveUp(ctx)}
 	case err != nil:
 		return nil, &Lost{c.target.Name, name, err}
 	}
-	var all []answer
-	for _, line := range bytes.Split(out, []byte("\n")) {
-		if len(line) == 0 {
-			continue
-		}
-		var a answer
-		if err := json.Unmarshal(line, &a); err != nil {
-			return nil, &Lost{c.target.Name, name, fmt.Errorf("%w: %.80q", errSenseless, line)}
-		}
-		all = append(all, a)
-	}
 	if len(all) == 0 {
 		return nil, &Lost{c.target.Name, name, fmt.Errorf("%w: it is empty", errSenseless)}
 	}
 	return all, nil
+}
+
+// answers reads an answer line by line as it comes, and ends at the first byte too
+// many; last is its last line. A line that is no JSON ends it, too: what a script did
+// that speaks so is not known.
+func answers(from io.Reader) (all []answer, last answer, err error) {
+	limited := &io.LimitedReader{R: from, N: maxAnswer}
+	lines := bufio.NewScanner(limited)
+	lines.Buffer(make([]byte, 0, 4096), maxAnswer)
+	values := 0
+	for lines.Scan() {
+		line := lines.Bytes()
+		if len(line) == 0 {
+			continue
+		}
+		// What is read into memory is many times as long as what came, the more
+		// the more values there are.
+		values += bytes.Count(line, []byte(",")) + bytes.Count(line, []byte("[")) + bytes.Count(line, []byte("{"))
+		if len(all) == maxLines || values > maxValues {
+			return nil, nil, fmt.Errorf("%w: it has more than %d lines or %d values", errSenseless, maxLines, maxValues)
+		}
+		var a answer
+		if err := json.Unmarshal(line, &a); err != nil {
+			return nil, nil, fmt.Errorf("%w: %.80q", errSenseless, line)
+		}
+		all, last = append(all, a), a
+	}
+	if limited.N == 0 {
+		return nil, nil, fmt.Errorf("it sent more than %d bytes", maxAnswer)
+	}
+	if err := lines.Err(); err != nil {
+		return nil, nil, err
+	}
+	return all, last, nil
 }
 
 // gaveUp says why a context ended, in words.

@@ -286,7 +286,7 @@ func TestWhatAHostSendsIsBounded(t *testing.T) {
 	h, conn, _ := startHost(t, "127.19.0.7:2222")
 	h.Script(&standin.Fault{Do: standin.Flood, At: "collect"})
 	var lost *Lost
-	if _, err := conn.Collect(t.Context(), []string{conf}); !errors.As(err, &lost) || !strings.Contains(err.Error(), "sent more than 67108864 bytes") {
+	if _, err := conn.Collect(t.Context(), []string{conf}); !errors.As(err, &lost) || !strings.Contains(err.Error(), "sent more than 16777216 bytes") {
 		t.Errorf("an answer without end: %v", err)
 	}
 	if held := conn.arriving.Load(); held != 0 {

@@ -283,7 +283,7 @@ func TestSocketsAndJournal(t *testing.T) {
 	}
 	text := "{\"__CURSOR\":\"c1\",\"PRIORITY\":\"3\",\"MESSAGE\":\"bad\"}\n{\"PRIORITY\":\"6\",\"MESSAGE\":[111,107,255]}\nnot json\n"
 	j := journalOf(answer{"lines": line([]string{text}), "last": line([]string{`{"__CURSOR":"c9"}`})})
-	if j.Cursor != "c9" || len(j.Lines) != 3 || j.Lines[0] != (Line{3, "bad"}) || j.Lines[1].Text != "ok\xff" {
+	if j.Cursor != "c9" || len(j.Lines) != 3 || j.Lines[0] != (Line{3, "bad"}) || j.Lines[1].Text != `ok\xff` {
 		t.Errorf("%+v", j)
 	}
 }

@@ -14,13 +14,16 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"wladder/core/definition"
 	"wladder/core/expr"
 	"wladder/core/finding"
 	"wladder/core/ladder"
 	"wladder/core/plan"
+	"wladder/core/probe"
 	"wladder/core/render"
+	"wladder/core/secret"
 )
 
 // File is one path that an operation concerns: how it stands and how it is to
@@ -85,7 +88,7 @@ func (c *Conn) Survey(ctx context.Context) (expr.Traits, error) {
 
 func traitsOf(all []answer) (t expr.Traits) {
 	for _, a := range all {
-		v := a.text("value")
+		v := probe.Clip(a.text("value"), 100)
 		n, _ := strconv.ParseInt(v, 10, 64)
 		switch a["trait"] {
 		case "os":
@@ -111,7 +114,7 @@ func (c *Conn) Collect(ctx context.Context, paths []string) ([]render.Found, err
 	if err != nil {
 		return nil, err
 	}
-	return c.found(all, len(paths))
+	return c.found(all, paths)
 }
 
 // Examine surveys the host and collects paths in one round trip.
@@ -124,29 +127,36 @@ func (c *Conn) Examine(ctx context.Context, paths []string) (expr.Traits, []rend
 	if n < 0 {
 		n = len(all)
 	}
-	found, err := c.found(all[n:], len(paths))
+	found, err := c.found(all[n:], paths)
 	return traitsOf(all[:n]), found, err
 }
 
-// found reads what collect says of so many paths.
-func (c *Conn) found(all []answer, paths int) ([]render.Found, error) {
+// found reads what collect says of paths.
+func (c *Conn) found(all []answer, paths []string) ([]render.Found, error) {
 	found := make([]render.Found, 0, len(all))
-	for _, a := range all {
+	for i, a := range all {
 		missing, _ := a["missing"].(bool)
 		f := render.Found{
-			Path: a.text("path"), Resolved: a.text("resolved"), Missing: missing, Kind: a.text("kind"),
-			Owner: a.text("owner"), Group: a.text("group"), Mode: a.word("mode"), Content: []byte(a.text("content")),
+			Path: a.data("path"), Resolved: a.data("resolved"), Missing: missing, Kind: a.short("kind"),
+			Owner: a.short("owner"), Group: a.short("group"), Mode: probe.Clip(secret.Legible(a.word("mode")), 5), Content: []byte(a.data("content")),
 		}
+		names := []string{f.Path, f.Resolved}
 		for _, p := range a.pairs("links") {
 			f.Links = append(f.Links, plan.Link{Path: decode(p[0]), Target: decode(p[1])})
+			names = append(names, decode(p[0]), decode(p[1]))
+		}
+		if i < len(paths) && f.Path != paths[i] || slices.ContainsFunc(names, func(name string) bool {
+			return !utf8.ValidString(name) || len(name) > 8192 || strings.Contains(name, "\x00")
+		}) {
+			return nil, &Lost{c.target.Name, "collect", fmt.Errorf("%w: it names a path that was not asked for, or that is no text", errSenseless)}
 		}
 		for _, p := range a.pairs("hazards") {
-			f.Hazards = append(f.Hazards, finding.Hazard{Code: p[0], Detail: decode(p[1])})
+			f.Hazards = append(f.Hazards, finding.Hazard{Code: probe.Clip(secret.Legible(p[0]), 50), Detail: probe.Clip(secret.Legible(decode(p[1])), 500)})
 		}
 		found = append(found, f)
 	}
-	if len(found) != paths {
-		return nil, &ScriptError{c.target.Name, "collect", 0, fmt.Sprintf("answered for %d of %d files", len(found), paths)}
+	if len(found) != len(paths) {
+		return nil, &ScriptError{c.target.Name, "collect", 0, fmt.Sprintf("answered for %d of %d files", len(found), len(paths))}
 	}
 	return found, nil
 }
@@ -216,11 +226,11 @@ func (c *Conn) refusal(name string, all []answer) error {
 	a := all[len(all)-1]
 	switch {
 	case a.has("changed"):
-		return &ChangedError{c.target.Name, a.text("changed")}
+		return &ChangedError{c.target.Name, a.short("changed")}
 	case a.has("other"):
-		return &ScriptError{c.target.Name, name, 0, a.text("other") + " is neither the old nor the new file: somebody edited it since. All is left as it is; compare it with the snapshot on the host"}
+		return &ScriptError{c.target.Name, name, 0, a.short("other") + " is neither the old nor the new file: somebody edited it since. All is left as it is; compare it with the snapshot on the host"}
 	case a.has("failed"):
-		return &ScriptError{c.target.Name, name, 0, a.text("failed")}
+		return &ScriptError{c.target.Name, name, 0, a.short("failed")}
 	case a.has("fired"):
 		return &FiredError{c.target.Name, a.text("trouble")}
 	case !a.has(succeeds[name]):

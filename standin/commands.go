@@ -480,10 +480,10 @@ func mount(_ context.Context, s *shell, hc interp.HandlerContext, args []string)
 			switch {
 			case f[2] == "proc", f[3] == "rbind": // processes and devices are those of the host
 				s.files.mu.Lock()
-				s.files.mounted = append(s.files.mounted, f[1])
+				s.files.mounted = append(s.files.mounted, f[1]+" rw")
 				s.files.mu.Unlock()
 			case strings.HasPrefix(f[3], "bind") && !strings.HasPrefix(f[0], "/dev/"):
-				if err := lay(s, hc, "bind", f[0], f[1]); err != nil {
+				if err := lay(s, hc, f[3], f[0], f[1]); err != nil {
 					return err
 				}
 			}
@@ -511,7 +511,7 @@ func lay(s *shell, hc interp.HandlerContext, kind, source, target string) error 
 	}
 	what := directory(0o700)
 	switch kind {
-	case "bind":
+	case "bind", "bind,ro":
 		if what, _, _, _, err = s.files.find(source, true); err != nil {
 			return fail(hc, 1, "mount: %s is not there", source)
 		}
@@ -522,7 +522,11 @@ func lay(s *shell, hc interp.HandlerContext, kind, source, target string) error 
 		return fail(hc, 1, "mount: %s and %s are not both directories", source, target)
 	}
 	dir.kids[base] = what
-	s.files.mounted = append(s.files.mounted, target)
+	how := " rw"
+	if kind == "bind,ro" {
+		how = " ro"
+	}
+	s.files.mounted = append(s.files.mounted, target+how)
 	return nil
 }
 

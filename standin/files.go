@@ -28,7 +28,7 @@ type Files struct {
 	mu      sync.Mutex
 	root    *node
 	dynamic func(name string) ([]byte, bool) // files that are made when opened, below /proc
-	mounted []string                         // what something was laid over, in a copy
+	mounted []string                         // what something was laid over, in a copy, and how: PATH rw
 	numbers func() []string                  // the processes that /proc lists
 }
 
@@ -140,7 +140,7 @@ func (f *Files) made(name string) ([]byte, bool) {
 		defer f.mu.Unlock()
 		text := []byte("1 0 0:1 / / ro,relatime - ext4 standin ro\n")
 		for _, at := range f.mounted {
-			text = fmt.Appendf(text, "2 1 0:2 / %s rw,relatime - tmpfs wladder rw\n", at)
+			text = fmt.Appendf(text, "2 1 0:2 / %s,relatime - tmpfs wladder rw\n", at)
 		}
 		return text, true
 	}

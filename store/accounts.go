@@ -87,14 +87,23 @@ func (s *Store) AddAccount(ctx context.Context, actor string, a view.Account, pa
 // ErrSignIn tells that name and password do not fit.
 var ErrSignIn = errors.New("name or password is wrong")
 
-// SignIn checks a password and gives a new token for a session or a client.
-func (s *Store) SignIn(ctx context.Context, name, password, kind, label string, lasts time.Duration) (string, error) {
+// SignIn checks a password and gives a new token for a session or a client. A
+// failure is recorded with the address that it came from, for names that have an
+// account: what else people type may be a password.
+func (s *Store) SignIn(ctx context.Context, name, password, kind, label, from string, lasts time.Duration) (string, error) {
 	hash := nobody
 	err := s.pool.QueryRow(ctx, `select password from accounts where name = $1`, name).Scan(&hash)
 	if err != nil && !errors.Is(err, pgx.ErrNoRows) {
 		return "", err
 	}
 	if !checkPassword(hash, password) || err != nil {
+		if err == nil {
+			if err := s.tx(ctx, func(tx pgx.Tx) error {
+				return s.happened(ctx, tx, "nobody", "sign-in.failed", 0, "account/"+name, map[string]any{"from": from})
+			}); err != nil {
+				return "", err
+			}
+		}
 		return "", ErrSignIn
 	}
 	raw := make([]byte, 32)
@@ -109,7 +118,7 @@ func (s *Store) SignIn(ctx context.Context, name, password, kind, label string, 
 			digest[:], name, kind, label, lasts); err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, name, "signed-in", 0, "account/"+name, map[string]any{"kind": kind, "label": label})
+		return s.happened(ctx, tx, name, "signed-in", 0, "account/"+name, map[string]any{"kind": kind, "label": label, "from": from})
 	})
 }
 

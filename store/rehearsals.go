@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -24,7 +25,8 @@ type Targets struct {
 }
 
 // BeginRehearsal notes that a rehearsal has begun; whoever claims it carries it
-// out. One of the same change that still goes on ends.
+// out. One of the same revision that goes on is waited for; one of an older
+// revision ends.
 func (s *Store) BeginRehearsal(ctx context.Context, actor string, id int64, t Targets) (rehearsal int64, err error) {
 	ids, names := make([]int64, len(t.Hosts)), make([]string, len(t.Hosts))
 	for i, h := range t.Hosts {
@@ -44,8 +46,16 @@ func (s *Store) BeginRehearsal(ctx context.Context, actor string, id int64, t Ta
 		if t.Revision != c.Revision {
 			return conflict("change %d was edited meanwhile; rehearse it again", id)
 		}
+		var by string
+		var since time.Time
+		err = tx.QueryRow(ctx, `select started_by, begun_at from rehearsals where change = $1 and revision = $2 and ended_at is null`, id, t.Revision).Scan(&by, &since)
+		if err == nil {
+			return conflict("a rehearsal of change %d goes on, begun by %s at %s; wait for its end", id, by, since.UTC().Format("15:04:05 MST"))
+		} else if !errors.Is(err, pgx.ErrNoRows) {
+			return err
+		}
 		if _, err := tx.Exec(ctx, `update rehearsals set ended_at = now(), fence = fence + 1, findings = $2 where change = $1 and ended_at is null`, id,
-			[]finding.Finding{{Level: finding.Veto, Code: "begun-anew", Text: "somebody began another rehearsal of this change; this one ended there"}}); err != nil {
+			[]finding.Finding{{Level: finding.Veto, Code: "begun-anew", Text: "the change was edited and is rehearsed anew; this rehearsal ended there"}}); err != nil {
 			return err
 		}
 		if err := tx.QueryRow(ctx, `insert into rehearsals (change, revision, started_by, hosts, service_digest, secrets, findings) values ($1, $2, $3, $4, $5, $6, $7) returning id`,

@@ -12,6 +12,7 @@ import (
 	"io"
 	"io/fs"
 	"net"
+	"strings"
 	"sync"
 	"time"
 
@@ -71,6 +72,13 @@ func Transient(err error) bool {
 	}
 	return errors.As(err, &connect) || errors.As(err, &network) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
 		errors.Is(err, net.ErrClosed) || pgconn.SafeToRetry(err) || errors.Is(err, context.DeadlineExceeded)
+}
+
+// Unstorable tells that the database refuses what we gave it: a value that no column can
+// hold.
+func Unstorable(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && (strings.HasPrefix(pg.Code, "22") || strings.HasPrefix(pg.Code, "54"))
 }
 
 // Open connects and brings the schema up to date, under an advisory lock.

@@ -148,14 +148,14 @@ func TestKeyFile(t *testing.T) {
 func TestSignIn(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
-	token, err := s.SignIn(ctx, "ines", "a long password", "session", "here", time.Hour)
+	token, err := s.SignIn(ctx, "ines", "a long password", "session", "here", "127.0.0.1", time.Hour)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if who, err := s.Who(ctx, token); err != nil || who.Name != "ines" || who.Kind != "session" {
 		t.Errorf("%+v, %v", who, err)
 	}
-	ended, err := s.SignIn(ctx, "ines", "a long password", "token", "old", -time.Second)
+	ended, err := s.SignIn(ctx, "ines", "a long password", "token", "old", "127.0.0.1", -time.Second)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -165,7 +165,7 @@ func TestSignIn(t *testing.T) {
 		}
 	}
 	for _, c := range [][2]string{{"ines", "a wrong password"}, {"nobody", "a long password"}, {"ines", ""}} {
-		if _, err := s.SignIn(ctx, c[0], c[1], "session", "", time.Hour); err != ErrSignIn {
+		if _, err := s.SignIn(ctx, c[0], c[1], "session", "", "127.0.0.1", time.Hour); err != ErrSignIn {
 			t.Errorf("%q: %v", c, err)
 		}
 	}
@@ -381,8 +381,14 @@ func TestARehearsalGoesOnElsewhere(t *testing.T) {
 	if err := s.AddRead(ctx, first[0], nil); !errors.As(err, &lost) {
 		t.Errorf("the first server still writes: %v", err)
 	}
-	// Another one of the same change ends it.
-	if _, err = s.BeginRehearsal(ctx, "ines", id, Targets{Revision: 1, Hosts: hosts[:1]}); err != nil {
+	// Another one waits for its end; of a newer revision, it ends it.
+	if _, err = s.BeginRehearsal(ctx, "ines", id, Targets{Revision: 1, Hosts: hosts[:1]}); !errors.As(err, &lost) {
+		t.Errorf("two rehearsals of one revision: %v", err)
+	}
+	if _, err = s.Draft(ctx, "ines", id, &change.Spec{Title: "t", Service: "s"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err = s.BeginRehearsal(ctx, "ines", id, Targets{Revision: 2, Hosts: hosts[:1]}); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.EndRehearsal(ctx, second[0], nil, nil, nil); !errors.As(err, &lost) {

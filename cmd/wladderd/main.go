@@ -20,6 +20,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/net/netutil"
+
 	"wladder/api"
 	"wladder/console"
 	"wladder/core/view"
@@ -157,6 +159,9 @@ func addAccounts(ctx context.Context, st *store.Store, path string) error {
 	return nil
 }
 
+// maxConnections bounds how many clients are connected at once; more wait.
+const maxConnections = 4096
+
 func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, signer host.Signer) error {
 	e := engine.New(engine.Config{Store: st, Dialer: engine.Over(&host.Dialer{Signer: signer}), Log: log, Lease: c.lease})
 	listener, err := net.Listen("tcp", c.listen)
@@ -167,10 +172,10 @@ func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, sig
 	ended := make(chan struct{})
 	go func() { e.Run(work); close(ended) }()
 	defer func() { rest(); <-ended }()
-	server := &http.Server{Handler: api.New(api.Config{Store: st, Engine: e, Log: log, Console: console.Files()}), ReadHeaderTimeout: 10 * time.Second,
+	server := &http.Server{Handler: api.New(api.Config{Store: st, Engine: e, Log: log, Console: console.Files()}), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 		BaseContext: func(net.Listener) context.Context { return work }}
 	failed := make(chan error, 1)
-	go func() { failed <- server.Serve(listener) }()
+	go func() { failed <- server.Serve(netutil.LimitListener(listener, maxConnections)) }()
 	log.Info("serving", "address", "http://"+c.listen)
 	select {
 	case err := <-failed:

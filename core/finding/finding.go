@@ -55,7 +55,8 @@ var hazards = map[string]rule{
 	// Found here, from what was read.
 	"generated":     {Veto, "says that it is generated (%s), so that whatever generates it overwrites the change; change its source, or accept it in the definition by despite: [generated]"},
 	"outside-roots": {Veto, "leads to %s, outside the directories in which this service may write"},
-	"too-long":      {Veto, "is %s bytes long; at most 16777216 are read"},
+	"too-long":      {Veto, "is %s bytes long; at most 4194304 are read"},
+	"too-much":      {Veto, "is %s bytes long, and is left out: the files of the service that are read together may have 8388608"},
 	"no-directory":  {Note, "its directory %s is not there; it is made, and removed again with the file"},
 }
 

@@ -128,23 +128,52 @@ func (r *Redactor) Clean(text string) string {
 	return Legible(b.String())
 }
 
-// Legible writes bytes that text for people cannot hold (NUL, and what is no
-// UTF-8, as in a file in Latin-1) as \xHH.
+// Legible writes what would not be read as it stands as \xHH or \uHHHH: NUL and
+// other control characters but line ends and tabs (a terminal obeys them), characters
+// that turn the direction of what follows (Unicode UAX #9), and bytes that are no
+// UTF-8, as in a file in Latin-1.
 func Legible(text string) string {
-	if utf8.ValidString(text) && strings.IndexByte(text, 0) < 0 {
+	if legible(text) {
 		return text
 	}
 	var b strings.Builder
-	for len(text) > 0 {
-		r, n := utf8.DecodeRuneInString(text)
-		if r == 0 || r == utf8.RuneError && n == 1 {
-			fmt.Fprintf(&b, `\x%02x`, text[0])
-		} else {
-			b.WriteString(text[:n])
+	for i := 0; i < len(text); {
+		r, n := utf8.DecodeRuneInString(text[i:])
+		switch {
+		case r == utf8.RuneError && n == 1:
+			fmt.Fprintf(&b, `\x%02x`, text[i])
+		case r == '\r' && i+1 < len(text) && text[i+1] == '\n', !unreadable(r):
+			b.WriteString(text[i : i+n])
+		case r < 0x100:
+			fmt.Fprintf(&b, `\x%02x`, r)
+		default:
+			fmt.Fprintf(&b, `\u%04x`, r)
 		}
-		text = text[n:]
+		i += n
 	}
 	return b.String()
+}
+
+func legible(text string) bool {
+	for i := 0; i < len(text); i++ {
+		if c := text[i]; c < 0x20 && c != '\n' && c != '\t' || c == 0x7f || c >= 0x80 {
+			return utf8.ValidString(text) && strings.IndexFunc(text, unreadable) < 0
+		}
+	}
+	return true
+}
+
+// unreadable tells characters that act on what shows them, instead of being shown.
+func unreadable(r rune) bool {
+	switch {
+	case r == '\n' || r == '\t':
+		return false
+	case r < 0x20, r >= 0x7f && r < 0xa0:
+		return true
+	case r == 0x061c, r == 0x200e, r == 0x200f, r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069:
+		return true
+	}
+	return false
 }
 
 // mayAssign tells, quickly, lines that assigned cannot fit.

@@ -105,13 +105,14 @@ func Decode(name, kind string, names int, data []byte, v any) error {
 
 // begins gives a document's line with a colon before it; an empty one has none.
 func begins(doc *ast.DocumentNode) string {
-	if doc.Start != nil {
-		return fmt.Sprintf(":%d", doc.Start.Position.Line)
-	}
+	at := doc.Start
 	if doc.Body != nil {
-		return fmt.Sprintf(":%d", doc.Body.GetToken().Position.Line)
+		at = doc.Body.GetToken()
 	}
-	return ""
+	if at == nil {
+		return ""
+	}
+	return fmt.Sprintf(":%d", at.Position.Line)
 }
 
 // Problems collects all that is wrong in a file, not the first only.

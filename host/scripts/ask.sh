@@ -36,7 +36,7 @@ ask_port() {
 		failure "ss: $shown"
 		return 0
 	}
-	printf '{"n":%s,"sockets":"%s"}\n' "$n" "$(text "$shown")"
+	printf '{"n":%s,"sockets":"%s"}\n' "$n" "$(text "$(printf %s "$shown" | head -c 65536)")"
 }
 
 #: file
@@ -91,15 +91,15 @@ ask_journal() {
 	unit=$1 severity=$2 since=${3#since:} pattern=${4#fits:}
 	if [ -n "$since" ]; then since=--after-cursor=$since; else since=--since=-10min; fi
 	severe=$(journal -p "$severity" | wc -l)
-	lines=$(journal -p "$severity" -n 500 | base64 | tr -d '\n') || lines=
+	lines=$(journal -p "$severity" -n 500 | tail -c 524288 | base64 | tr -d '\n') || lines=
 	fits=
 	if [ -n "$pattern" ]; then
 		complaint=$(timeout 20 journalctl -q -u "$unit" "$since" --grep="$pattern" 2>&1 >/dev/null) || :
 		if [ -z "$complaint" ]; then
 			# With a cursor and a pattern, journalctl's own -n gives nothing.
-			fits=$(journal --grep="$pattern" --case-sensitive=true | tail -n 50 | base64 | tr -d '\n') || fits=
+			fits=$(journal --grep="$pattern" --case-sensitive=true | tail -n 50 | tail -c 524288 | base64 | tr -d '\n') || fits=
 		else
-			fits=$(journal -n 500 | base64 | tr -d '\n') || fits=
+			fits=$(journal -n 500 | tail -c 524288 | base64 | tr -d '\n') || fits=
 		fi
 	fi
 	last=$(journalctl -q -n 1 -o json --output-fields=PRIORITY 2>/dev/null | base64 | tr -d '\n') || last=

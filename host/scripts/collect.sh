@@ -79,6 +79,7 @@ mounted() {
 	return 1
 }
 
+gathered=0
 for path in "$@"; do
 	hazards='' links='' hops=0 at=$path
 	while [ -L "$at" ] && [ "$hops" -lt 40 ]; do
@@ -126,9 +127,12 @@ for path in "$@"; do
 		case $(ls -ld -- "$resolved") in
 		??????????+*) hazard acl "$resolved" ;;
 		esac
-		if [ "$size" -gt 16777216 ]; then
+		if [ "$size" -gt 4194304 ]; then
 			hazard too-long "$size"
+		elif [ $((gathered + size)) -gt 8388608 ]; then
+			hazard too-much "$size"
 		else
+			gathered=$((gathered + size))
 			content=yes
 		fi
 	fi

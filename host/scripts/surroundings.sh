@@ -1,6 +1,7 @@
 # ask_surroundings PATTERN...: the files that patterns of file names mean (glob(7)),
-# with their contents; links are followed. At most 500 files of at most 1 MiB
-# each: of what is beyond, the path alone.
+# with their contents; links are followed. At most 500 files of at most 1 MiB each,
+# 4 MiB in all of one script: of what is beyond, the path alone.
+left=4194304
 ask_surroundings() {
 	room=500
 	for pattern; do
@@ -14,11 +15,11 @@ ask_surroundings() {
 			printf '{'
 			field path "$file"
 			field resolved "$resolved"
-			if [ "$room" -gt 0 ] && [ "$size" -le 1048576 ] && [ -r "$file" ]; then
+			if [ "$room" -gt 0 ] && [ "$size" -le 1048576 ] && [ "$size" -le "$left" ] && [ -r "$file" ]; then
 				printf '"content":"'
 				file64 "$file" "$size"
 				printf '",'
-				room=$((room - 1))
+				room=$((room - 1)) left=$((left - size))
 			fi
 			printf '"n":%s}\n' "$n"
 		done
