@@ -314,7 +314,7 @@ func TestLinkFaults(t *testing.T) {
 
 // TestScripts has shellcheck and three shells read every script.
 func TestScripts(t *testing.T) {
-	all := map[string]string{"guard as sent": guardText, "guard": source("guarding putback running guard")}
+	all := map[string]string{"guard as sent": guardText, "guard": source("beneath guarding putback running guard")}
 	for name, from := range parts {
 		all[name+" as sent"], all[name] = scripts[name].text, source(from)
 	}

@@ -371,11 +371,7 @@ func (e *FiredError) Error() string {
 // Disarm takes the run's guard away, and what a script that was cut left beside
 // the paths; a *FiredError tells that the guard was faster.
 func (c *Conn) Disarm(ctx context.Context, claim Claim, files []File) error {
-	args := claim.args()
-	for _, f := range files {
-		args = append(args, f.Path)
-	}
-	return c.operate(ctx, "disarm", nil, args)
+	return c.operate(ctx, "disarm", nil, claim.args())
 }
 
 // Confirm holds that every path still stands as its candidate, and takes the

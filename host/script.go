@@ -82,14 +82,14 @@ func packed(text string) []byte {
 // parts are the files of which each script is made, in order.
 var parts = map[string]string{
 	"survey": "survey", "collect": "collect", "examine": "survey collect", "ask": "guarding units surroundings ask", "watch": "guarding units surroundings watch ask",
-	"claim": "guarding claim", "snapshot": "snapshot", "make": "making make", "arm": "guarding arm",
-	"place": "guarding putback place", "act": "running act", "look": "guarding units look",
-	"restore": "putback restore", "disarm": "guarding disarm", "confirm": "guarding confirm",
+	"claim": "guarding claim", "snapshot": "beneath snapshot", "make": "making make", "arm": "guarding arm",
+	"place": "beneath guarding putback place", "act": "running act", "look": "guarding units look",
+	"restore": "beneath putback restore", "disarm": "guarding disarm", "confirm": "guarding confirm",
 	"trial": "making trial", "trial-network": "making trial",
 }
 
 // guardText is what arm leaves on the host.
-var guardText = assemble("guarding putback running guard")
+var guardText = assemble("beneath guarding putback running guard")
 
 var scripts = func() map[string]script {
 	all := map[string]script{}
@@ -239,7 +239,8 @@ func ScriptsDigest() string {
 // lockWrapper runs the rest of its words while it holds the host's lock. The
 // shell inherits the descriptor (3): were flock ended alone, the lock would stay
 // with the script. What a script starts closes it.
-const lockWrapper = `mkdir -p /var/lib/wladder && chmod 700 /var/lib/wladder && exec flock -w 20 -E 75 /var/lib/wladder/lock "$@"`
+// Nothing holds it for more than half an hour, whatever it waits for.
+const lockWrapper = `mkdir -p /var/lib/wladder && chmod 700 /var/lib/wladder && exec flock -w 20 -E 75 /var/lib/wladder/lock timeout -k 5 1800 "$@"`
 
 // command writes the one command line that runs the script with its arguments,
 // and gives what it wants on stdin: its text, or contents where there are some.

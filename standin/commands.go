@@ -301,7 +301,7 @@ func chmod(_ context.Context, s *shell, hc interp.HandlerContext, args []string)
 }
 
 func chown(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
-	flags, names, err := options(hc, "chown", args, "--reference:")
+	flags, names, err := options(hc, "chown", args, "-h", "--reference:")
 	if err != nil || len(names) == 0 {
 		return errors.Join(err, fail(hc, 2, "chown: want names"))
 	}
@@ -333,8 +333,16 @@ func statCommand(_ context.Context, s *shell, hc interp.HandlerContext, args []s
 			kind = "regular empty file"
 		}
 		fmt.Fprintln(hc.Stdout, strings.NewReplacer("%a", fmt.Sprintf("%o", n.mode.Perm()), "%h", fmt.Sprint(n.links),
-			"%s", fmt.Sprint(len(n.data)), "%U", n.owner, "%G", n.group, "%F", kind).Replace(flags["-c"]))
+			"%s", fmt.Sprint(len(n.data)), "%U", n.owner, "%G", n.group, "%F", kind, "%u", number(n.owner), "%g", number(n.group), "%d", "1", "%i", fmt.Sprintf("%p", n)).Replace(flags["-c"]))
 	})
+}
+
+// number gives the id of a user or group: root's, or another.
+func number(name string) string {
+	if name == "root" {
+		return "0"
+	}
+	return "1000"
 }
 
 func readlink(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {

@@ -87,6 +87,17 @@ func (s *shell) run(ctx context.Context, text string, in io.Reader, out, errs io
 			if args[0] == "umask" { // the interpreter lacks it; who may read is not pretended
 				return []string{"true"}, nil
 			}
+			if args[0] == "cd" && len(args) == 4 && args[1] == "-P" && args[2] == "--" { // without links, as it is asked
+				s.files.mu.Lock()
+				defer s.files.mu.Unlock()
+				if n, _, _, resolved, err := s.files.find(args[3], true); err == nil && n.kids != nil {
+					return []string{"cd", resolved}, nil
+				}
+				return []string{"false"}, nil
+			}
+			if args[0] == "pwd" && len(args) == 2 && args[1] == "-P" { // as cd -P left it; the interpreter would look on this machine
+				return []string{"pwd"}, nil
+			}
 			if args[0] == "eval" && len(args) == 2 {
 				return []string{"eval", evaluated(args[1])}, nil
 			}

@@ -24,14 +24,7 @@ pending)
 	done
 	;;
 esac
-count=$#
-while [ "$count" -gt 0 ]; do # the paths alone
-	path=$1
-	shift 3
-	set -- "$@" "$path"
-	count=$((count - 3))
-done
-tidy "$id" "$@"
+clear_stages "$id"
 if disarmed "$id"; then
 	printf '{"confirmed":true}\n'
 else

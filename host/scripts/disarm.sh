@@ -1,9 +1,8 @@
-# disarm.sh FENCE RUN PATH...: takes the run's guard away, or says that it has
-# fired. Removes what a script that was cut may have left beside the paths.
+# disarm.sh FENCE RUN: takes the run's guard away, or says that it has fired.
+# Removes what a script that was cut may have left.
 fence "$1"
 id=$2
-shift 2
-tidy "$id" "$@"
+clear_stages "$id"
 if disarmed "$id"; then
 	printf '{"disarmed":true}\n'
 else

@@ -22,16 +22,16 @@ push() {
 	fi
 }
 
-# tidy RUN PATH...: removes what a script that was cut may have left beside the
-# paths.
-tidy() {
-	id=$1 n=0
-	shift
-	for path; do
-		beside=${path%/*}/.wladder-$id-$n
-		rm -f -- "$beside.new" "$beside.old" "$beside.back"
-		n=$((n + 1))
-	done
+# clear_stages RUN: takes the folders away in which a run wrote what it placed.
+clear_stages() {
+	rm -rf -- "$state/runs/$1/stage"
+	if [ -s "$state/runs/$1/stages" ]; then
+		while read -r line; do
+			plain "$line"
+			rm -rf -- "$plain"
+		done <"$state/runs/$1/stages"
+		rm -f -- "$state/runs/$1/stages"
+	fi
 }
 
 # quiet_timer RUN: takes the run's timer away, if it has one.

@@ -28,6 +28,6 @@ make_file() {
 # give_to PATH MODE:OWNER:GROUP
 give_to() {
 	owner=${2#*:}
-	chown -- "$owner" "$1"
+	chown -h -- "$owner" "$1"
 	chmod "${2%%:*}" "$1"
 }

@@ -49,37 +49,51 @@ sync "$run/placed" "$run/."
 # directories PATH: makes those on the way to it that are not there, noting them.
 directories() {
 	if [ -d "$1" ] || [ -z "$1" ]; then return 0; fi
-	directories "${1%/*}"
+	directories "${1%/*}" || return 1
 	{
 		printf '%s\n' "$(b64 "$1")"
 		if [ -s "$run/made-directories" ]; then cat "$run/made-directories"; fi
 	} >"$run/made-directories.new"
 	put "$run/made-directories.new" "$run/made-directories"
-	mkdir -- "$1"
+	enter "$1" && mkdir -- "$name"
 }
 
-# beside: writes the candidate of path N beside it.
+# hold: keeps the inode that stands at path N, which nobody can exchange then, and
+# checks that it is the base.
+hold() {
+	new=$stage/$n.new kept=$stage/$n.live
+	rm -f -- "$new" "$kept"
+	if [ "$base" = none ]; then
+		[ ! -e "$name" ] && [ ! -L "$name" ]
+		return
+	fi
+	names=$(stat -c %h -- "$name")
+	ln -T -- "$name" "$kept" && [ "$(stands "$kept")" = "$base" ]
+}
+
+# beside: writes the candidate of path N in the folder of our own.
 beside() {
-	rm -f -- "$near.new" "$near.old"
 	case $candidate in
+	none) return 0 ;;
 	link:*)
 		target=$(cat "$run/new/$n" && printf x)
-		ln -s -- "${target%x}" "$near.new"
+		ln -s -- "${target%x}" "$new"
 		;;
 	*)
 		content=$run/new/$n
 		if [ -e "$run/$n.made" ]; then content=$run/$n.made; fi
 		case $base in
-		file:*) cp -a -- "$path" "$near.new" && cat "$content" >"$near.new" ;;
-		*) (umask 077 && cat "$content" >"$near.new") ;;
+		file:*) cp -a -- "$kept" "$new" && cat "$content" >"$new" ;;
+		*) (umask 077 && cat "$content" >"$new") ;;
 		esac || return 1
 		meta=${candidate#file:*:}
-		if [ "$(stat -c %a:%U:%G -- "$near.new")" != "$meta" ]; then
-			chown -- "${meta#*:}" "$near.new" && chmod "${meta%%:*}" "$near.new" || return 1
+		if [ "$(stat -c %a:%U:%G -- "$new")" != "$meta" ]; then
+			chown -h -- "${meta#*:}" "$new" && chmod "${meta%%:*}" "$new" || return 1
 		fi
+		sync "$new"
 		;;
 	esac
-	[ "$(stands "$near.new")" = "$candidate" ]
+	[ "$(stands "$new")" = "$candidate" ]
 }
 
 # exchange A B: has two names change places at once, where the host has a tool for
@@ -97,86 +111,73 @@ swap() {
 	if [ "$base" = none ]; then
 		# A link fails where something came about meanwhile; a rename would not.
 		case $candidate in
-		link:*) ln -s -T -- "${target%x}" "$path" ;;
-		*) sync "$near.new" && ln -T -- "$near.new" "$path" ;;
+		link:*) ln -s -T -- "${target%x}" "$name" ;;
+		*) ln -T -- "$new" "$name" ;;
 		esac || return 1
-		rm -f -- "$near.new"
-		sync "${path%/*}/."
-		return 0
-	fi
-	# The inode that stands here stays, in the run's folder where that is on the
-	# same file system, else beside until the end.
-	kept=$run/$n.live
-	rm -f -- "$kept"
-	# All that takes long comes before the second name is made.
-	if [ "$candidate" != none ] && [ ! -L "$near.new" ]; then sync "$near.new"; fi
-	names=$(stat -c %h -- "$path")
-	if ! ln -T -- "$path" "$kept" 2>/dev/null; then
-		kept=$near.old
-		ln -T -- "$path" "$kept" || return 1
-	fi
-	if [ "$candidate" = none ]; then
-		mv -f -T -- "$path" "$near.new"
-		if [ "$(stands "$near.new")" != "$base" ]; then
-			mv -f -T -- "$near.new" "$path"
+	elif [ "$candidate" = none ]; then
+		mv -f -T -- "$name" "$new"
+		if [ "$(stands "$new")" != "$base" ]; then
+			ln -T -- "$new" "$name"
 			return 1
 		fi
-		rm -f -- "$near.new"
-		sync "${path%/*}/."
-	elif exchange "$near.new" "$path"; then
-		# Whatever stood here is beside now, an edit of the last moment too.
-		if [ "$(stands "$near.new")" != "$base" ]; then
-			exchange "$near.new" "$path"
+	elif exchange "$new" "$name"; then
+		# Whatever stood here is with us now, an edit of the last moment too.
+		if [ "$(stands "$new")" != "$base" ]; then
+			exchange "$new" "$name"
 			return 1
 		fi
-		rm -f -- "$near.new"
-		sync "${path%/*}/."
 	else
 		# An editor that renames takes the first name from the inode we hold.
 		if [ "$(stat -c %h -- "$kept")" != "$((names + 1))" ]; then return 1; fi
-		mv -f -T -- "$near.new" "$path"
-		sync "${path%/*}/."
+		mv -f -T -- "$new" "$name"
 		if [ "$(stands "$kept")" != "$base" ]; then
-			mv -f -T -- "$kept" "$path"
+			mv -f -T -- "$kept" "$name"
+			sync .
 			return 1
 		fi
 	fi
-	if [ "$kept" = "$near.old" ]; then rm -f -- "$kept"; fi
+	rm -f -- "$new"
+	sync .
+	# The inode that stood here stays, for the way back; where its second name would
+	# lie among others' files, the copy has to do.
+	case $stage in "$run"/*) ;; *) rm -f -- "$kept" ;; esac
+}
+
+# place_one: path N in place; sets $wrong where it cannot be, and $edited where it is
+# not what was reviewed.
+place_one() {
+	wrong='' edited=''
+	if [ "$candidate" != none ] && ! directories "${path%/*}" 2>"$run/said"; then
+		wrong="its directory cannot be made: $(tail -c 300 "$run/said")"
+	elif ! enter "$path"; then
+		edited=yes # its directory went, or is another
+	elif ! private "$id" 2>"$run/said"; then
+		wrong="there is no directory on its file system in which root alone may write: $(tail -c 300 "$run/said")"
+	elif ! hold 2>"$run/said"; then
+		edited=yes
+	elif ! beside 2>"$run/said"; then
+		wrong="it cannot be written: $(tail -c 300 "$run/said" 2>/dev/null)"
+	elif ! swap 2>"$run/said"; then
+		edited=yes
+	fi
+	if [ -n "$edited" ] && [ "$(stands "$path")" = "$base" ]; then
+		wrong="it cannot be replaced: $(tail -c 300 "$run/said" 2>/dev/null)" edited=''
+	fi
 }
 
 n=0
 while [ "$((n * 3))" -lt "$all" ]; do
 	pick "$@"
-	near=${path%/*}/.wladder-$id-$n
-	if [ "$base" = "$candidate" ]; then
-		: # held
-	elif [ "$(stands "$path")" = "$candidate" ]; then
-		rm -f -- "$near.new" "$near.old" # of a place that was cut
-	else
-		trouble=
-		if [ "$candidate" != none ]; then
-			if ! directories "${path%/*}" || ! beside 2>"$run/said"; then
-				trouble="$path cannot be written: $(tail -c 300 "$run/said" 2>/dev/null)"
-			fi
-		fi
-		if [ -n "$trouble" ]; then
-			rm -f -- "$near.new"
-			wrong=$trouble
+	if [ "$base" != "$candidate" ] && [ "$(stands "$path")" != "$candidate" ]; then
+		place_one
+		if [ -n "$edited" ]; then give_up "$@"; fi
+		if [ -n "$wrong" ]; then
+			wrong="$path: $wrong"
 			put_back "$id" "$@"
 			printf '{"failed":"%s"}\n' "$(text "$wrong${trouble:+; and then: $trouble}")"
 			exit 0
 		fi
-		if ! swap 2>"$run/said"; then
-			rm -f -- "$near.new" "$near.old"
-			wrong=$path why=$(tail -c 300 "$run/said")
-			if [ "$(stands "$path")" = "$base" ]; then
-				put_back "$id" "$@"
-				printf '{"failed":"%s"}\n' "$(text "$wrong cannot be replaced: $why")"
-				exit 0
-			fi
-			give_up "$@"
-		fi
-		if [ "$(stands "$path")" != "$candidate" ]; then
+		if [ "$(stands "$name")" != "$candidate" ]; then
 			printf '{"failed":"%s"}\n' "$(text "$path does not read back as it was written")"
 			exit 0
 		fi

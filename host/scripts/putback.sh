@@ -51,7 +51,7 @@ put_back() {
 	if [ -s "$run/made-directories" ]; then
 		while read -r line; do
 			plain "$line"
-			rmdir -- "$plain" 2>/dev/null || :
+			if enter "$plain"; then rmdir -- "$name" 2>/dev/null || :; fi
 		done <"$run/made-directories"
 	fi
 	if [ -n "$reload" ] && managed; then
@@ -61,8 +61,11 @@ put_back() {
 
 # put_one_back: path, base and candidate are path N's.
 put_one_back() {
-	beside=${path%/*}/.wladder-$id-$n
-	now=$(stands "$path")
+	if ! enter "$path"; then
+		if [ "$base" != none ] || [ -e "$path" ]; then trouble="failed the directory of $path is another than it was; the old file is $run/$n.base"; fi
+		return 0
+	fi
+	now=$(stands "$name")
 	if unit_file "$path"; then reload=yes; fi
 	if [ "$now" != "$base" ] && { [ "$others" = refuse ] || alike "$now" "$(wanted "$id" "$n" "$candidate")" || [ "$now" = none ]; }; then
 		case $base in
@@ -71,31 +74,36 @@ put_one_back() {
 				# It leaves with the file, and so do the links that enable it.
 				timeout 60 systemctl ${late:+"$late"} disable --now -- "${path##*/}" >/dev/null 2>&1 3>&- || :
 			fi
-			rm -f -- "$path"
+			rm -f -- "$name"
 			;;
 		*)
-			rm -f -- "$beside.back"
+			if ! private "$id" 2>/dev/null; then
+				trouble="failed $path cannot be written (is its disk full?); the old file is $run/$n.base"
+				return 0
+			fi
+			back=$stage/$n.back
+			rm -f -- "$back"
 			# The very file that stood here needs no room on a full disk.
-			if [ "$(stands "$run/$n.live")" = "$base" ] && ln -T -- "$run/$n.live" "$beside.back" 2>/dev/null; then
+			if [ "$(stands "$stage/$n.live")" = "$base" ] && ln -T -- "$stage/$n.live" "$back" 2>/dev/null; then
 				:
 			elif [ "$(stands "$run/$n.base")" != "$base" ]; then
 				trouble="failed the snapshot of $path in $run is damaged"
 				return 0
-			elif ! cp -a -- "$run/$n.base" "$beside.back" 2>/dev/null; then
-				rm -f -- "$beside.back"
+			elif ! cp -a -- "$run/$n.base" "$back" 2>/dev/null; then
+				rm -f -- "$back"
 				trouble="failed $path cannot be written (is its disk full?); the old file is $run/$n.base"
 				return 0
 			fi
-			put "$beside.back" "$path"
+			put "$back" "$name"
 			;;
 		esac
-		sync "${path%/*}/."
-		if [ "$(stands "$path")" != "$base" ]; then
+		sync .
+		if [ "$(stands "$name")" != "$base" ]; then
 			trouble="failed $path does not read back as it was"
 			return 0
 		fi
 	fi
 	# The live file's second name goes, else it would count as a hard link.
-	rm -f -- "$beside.new" "$beside.old" "$beside.back" "$run/$n.live"
+	rm -f -- "$run/stage/$n.new" "$run/stage/$n.live" "$run/$n.live"
 }
 late=

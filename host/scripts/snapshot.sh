@@ -27,7 +27,11 @@ while [ $# -gt 0 ]; do
 	fi
 	rm -f "$run/$n.new"
 	if [ "$base" != none ]; then
-		if ! cp -a -- "$path" "$run/$n.new"; then
+		if ! enter "$path"; then
+			printf '{"changed":"%s"}\n' "$(text "$path")"
+			exit 0
+		fi
+		if ! cp -a -- "$name" "$run/$n.new"; then
 			rm -f "$run/$n.new"
 			printf '{"failed":"%s"}\n' "$(text "$path could not be copied to $run; is the disk full?")"
 			exit 0
@@ -38,7 +42,11 @@ while [ $# -gt 0 ]; do
 		fi
 		put "$run/$n.new" "$run/$n.base"
 	fi
-	printf '%s %s %s\n' "$(b64 "$path")" "$base" "$candidate" >>"$run/manifest.new"
+	# Where restore.sh may write before it renames: nobody else may.
+	near=${path%/*}
+	while [ ! -d "${near:-/}" ]; do near=${near%/*}; done
+	nearest "${near:-/}"
+	printf '%s %s %s %s\n' "$(b64 "$path")" "$base" "$candidate" "$(b64 "${nearest:-none}")" >>"$run/manifest.new"
 	n=$((n + 1))
 done
 put "$run/manifest.new" "$run/manifest"
@@ -46,22 +54,30 @@ cat >"$run/restore.sh.new" <<'END'
 #!/bin/sh
 # Puts back what stood here before this run of Wide Ladder. Run it as root; then
 # restart the service. The manifest holds a line for each path: the path in
-# base64, how it stood, how it was to stand.
+# base64, how it stood, how it was to stand, and in base64 the directory in which the
+# old file may be made ready, since root alone may write there.
 set -eu
-cd "$(dirname "$0")"
-n=$(wc -l <manifest)
+run=$(cd -P -- "$(dirname -- "$0")" && pwd -P)
+said() { printf %s "$1" | base64 -d && printf x; }
+n=$(wc -l <"$run/manifest")
 while [ "$n" -gt 0 ]; do
-	line=$(sed -n "${n}p" manifest)
+	line=$(sed -n "${n}p" "$run/manifest")
 	n=$((n - 1))
-	path=$(printf %s "${line%% *}" | base64 -d && printf x)
-	path=${path%x}
-	line=${line#* }
-	if [ "${line%% *}" = none ]; then
-		rm -f -- "$path"
+	path=$(said "${line%% *}")
+	path=${path%x} near=$(said "${line##* }")
+	near=${near%x} line=${line#* } dir=${path%/*}
+	if ! cd -P -- "${dir:-/}" || [ "$(pwd -P)" != "${dir:-/}" ]; then
+		printf 'LEFT %s: its directory is another than it was. The old file is %s\n' "$path" "$run/$n.base"
+	elif [ "${line%% *}" = none ]; then
+		rm -f -- "./${path##*/}"
 		printf 'took away %s, which was not there\n' "$path"
+	elif [ "$near" = none ]; then
+		printf 'LEFT %s: others may write beside it. The old file is %s\n' "$path" "$run/$n.base"
 	else
-		cp -a -- "$n.base" "$path.wladder-restore"
-		mv -f -T -- "$path.wladder-restore" "$path"
+		stage=$(mktemp -d -- "${near%/}/.wladder-restore.XXXXXXXX")
+		cp -a -- "$run/$n.base" "$stage/old"
+		mv -f -T -- "$stage/old" "./${path##*/}"
+		rmdir -- "$stage"
 		printf 'put back %s\n' "$path"
 	fi
 done
