@@ -415,12 +415,12 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (
 	for _, f := range result.Files {
 		files = append(files, hostFile(f.Path, f.Base, f.Candidate, f.Make, f.Others, r.secrets))
 	}
-	tried := files
+	tried, shown := files, result.Shown
 	if result.Waits { // the checker sees what is there all the same
-		tried = nil
+		tried, shown = nil, nil
 	}
 	if len(files) > 0 && len(r.svc.Trial.Command) > 0 {
-		answer, said, err := conn.Trial(ctx, tried, r.svc.Trial, result.Shown)
+		answer, said, err := conn.Trial(ctx, tried, r.svc.Trial, shown)
 		if err != nil {
 			return result, err
 		}

@@ -45,7 +45,7 @@ func asking(name string, kinds map[string]bool) script {
 	}
 	from := ""
 	for _, part := range strings.Fields(parts[name]) {
-		if part == "units" && !kinds["unit"] || part == "surroundings" && !kinds[part] || part == "guarding" && name == "ask" && !kinds["guard"] {
+		if part == "units" && !kinds["unit"] || (part == "surroundings" || part == "beneath") && !kinds["surroundings"] || part == "guarding" && name == "ask" && !kinds["guard"] {
 			continue
 		}
 		from += " " + part
@@ -81,15 +81,15 @@ func packed(text string) []byte {
 
 // parts are the files of which each script is made, in order.
 var parts = map[string]string{
-	"survey": "survey", "collect": "collect", "examine": "survey collect", "ask": "guarding units surroundings ask", "watch": "guarding units surroundings watch ask",
+	"survey": "survey", "collect": "beneath collect", "examine": "survey beneath collect", "ask": "guarding units beneath surroundings ask", "watch": "guarding units beneath surroundings watch ask",
 	"claim": "guarding claim", "snapshot": "beneath snapshot", "make": "making make", "arm": "guarding arm",
-	"place": "beneath guarding putback place", "act": "running act", "look": "guarding units look",
-	"restore": "beneath putback restore", "disarm": "guarding disarm", "confirm": "guarding confirm",
+	"place": "beneath stages guarding putback place", "act": "running act", "look": "guarding units look",
+	"restore": "beneath stages putback restore", "disarm": "stages guarding disarm", "confirm": "stages guarding confirm",
 	"trial": "making trial", "trial-network": "making trial",
 }
 
 // guardText is what arm leaves on the host.
-var guardText = assemble("beneath guarding putback running guard")
+var guardText = assemble("beneath stages guarding putback running guard")
 
 var scripts = func() map[string]script {
 	all := map[string]script{}

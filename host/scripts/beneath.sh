@@ -12,11 +12,11 @@ enter() {
 	[ "$(pwd -P)" = "${dir:-/}" ]
 }
 
-# nearest DIRECTORY: the last directory on the way from / to it, itself included, in
-# which, as in all above it, root alone may write, and which lies on the file system
-# of DIRECTORY. Sets $nearest, empty where there is none, and $shared to yes where
-# others may write in DIRECTORY or on the way to it.
-nearest() {
+# ground DIRECTORY: where on its file system, on the way to it, nobody but root can
+# change what is there: the first directory of that file system, if root alone may
+# write in it and in all above it. Sets $ground, empty where there is none, and
+# $shared to yes where others may write in DIRECTORY or on the way to it.
+ground() {
 	up=${1%/*}
 	if [ "$1" = / ]; then set --; fi
 	while [ -n "$up" ]; do
@@ -25,11 +25,11 @@ nearest() {
 	done
 	set -- / "$@"
 	ways=$(stat -c '%u %g %a %d' -- "$@")
-	nearest='' shared='' on='' last=''
+	ground='' shared='' on='' last=''
 	while read -r owner group mode device; do
 		case $owner/$group/$mode in
 		0/*[2367] | 0/[1-9]*/*[2367]?) shared=yes ;;
-		0/*) if [ -z "$shared" ]; then nearest=$1 on=$device; fi ;;
+		0/*) if [ -z "$shared" ] && [ "$device" != "$on" ]; then ground=$1 on=$device; fi ;;
 		*) shared=yes ;;
 		esac
 		last=$device
@@ -37,20 +37,14 @@ nearest() {
 	done <<-END
 		$ways
 	END
-	if [ "$on" != "$last" ]; then nearest=''; fi
+	# shellcheck disable=SC2034 # for who calls it
+	if [ "$on" != "$last" ]; then ground=''; fi
 }
 
-# private RUN: a folder of our own on the file system of the directory that we are
-# in: the run's, or one below the nearest directory in which root alone may write.
-# Sets $stage; fails where there is none.
-private() {
-	stage=$state/runs/$1/stage
-	there=$(stat -c %d . "$state/runs/$1")
-	if [ "${there%%[!0-9]*}" != "${there##*[!0-9]}" ]; then
-		nearest "$(pwd -P)"
-		if [ -z "$nearest" ]; then return 1; fi
-		stage=${nearest%/}/.wladder-$1
-		if [ ! -d "$stage" ]; then printf '%s\n' "$(b64 "$stage")" >>"$state/runs/$1/stages"; fi
-	fi
-	[ -d "$stage" ] || mkdir -m 700 -- "$stage"
+# judged FILE DEVICE:INODE: what the file holds, in base64, if it is still the one
+# that was looked at; fails where it is not. In a directory of others', a name may
+# lead elsewhere a moment later.
+judged() {
+	# shellcheck disable=SC2016 # the inner shell expands these
+	timeout 20 sh -c '{ [ "$(stat -L -c %d:%i /proc/self/fd/0)" = "$1" ] && base64 | tr -d "\n"; } <"$2"' judged "$2" "$1" 2>/dev/null
 }

@@ -5,28 +5,33 @@
 # hazard CODE DETAIL
 hazard() { hazards="$hazards${hazards:+,}[\"$1\",\"$(text "$2")\"]"; }
 
-# parents DIRECTORY: looks for others' rights on the way to it.
+# parents DIRECTORY: looks for others' rights in it and on the way to it. Sets $shared
+# to yes where there are some.
 parents() {
+	ground "$1"
+	if [ -z "$shared" ]; then return 0; fi
 	up=$1
 	set --
 	while [ -n "$up" ]; do
 		if [ -d "$up" ]; then set -- "$@" "$up"; fi
 		up=${up%/*}
 	done
-	if [ $# = 0 ]; then return 0; fi
-	shown=$(stat -c '%a %U' -- "$@")
-	while read -r mode owner; do
+	shown=$(stat -c '%a %U %G' -- "$@")
+	while read -r mode owner group; do
 		case $mode in
 		*[2367]) hazard open-parent "$1" ;;
 		esac
-		case $owner in
-		root) ;;
+		case $owner/$group/$mode in
+		root/root/*) ;;
+		root/*/*[2367]?) hazard own-parent "group $group ($1)" ;;
+		root/*) ;;
 		*) hazard own-parent "$owner ($1)" ;;
 		esac
 		shift
 	done <<-END
 		$shown
 	END
+	if [ -z "$ground" ] && [ "$(stat -c %d -- "$state" 2>/dev/null || stat -c %d /var/lib)" != "$last" ]; then hazard no-private "$1"; fi
 }
 
 # swaps DIRECTORY NAME: marks that editors leave beside what they have open.
@@ -85,6 +90,8 @@ for path in "$@"; do
 	while [ -L "$at" ] && [ "$hops" -lt 40 ]; do
 		target=$(readlink -n -- "$at" && printf x)
 		target=${target%x}
+		ground "${at%/*}"
+		if [ -n "$shared" ]; then hazard own-link "$at"; fi
 		links="$links${links:+,}[\"$(text "$at")\",\"$(text "$target")\"]"
 		case $target in
 		/*) at=$target ;;
@@ -94,9 +101,9 @@ for path in "$@"; do
 	done
 	resolve "$path"
 	dir=${resolved%/*}
-	parents "$dir"
 	near=$dir
 	while [ -n "$near" ] && [ ! -d "$near" ]; do near=${near%/*}; done
+	parents "${near:-/}"
 	if [ "$near" != "$dir" ]; then hazard no-directory "$dir"; fi
 	if [ ! -w "${near:-/}" ]; then hazard read-only "${near:-/}"; fi
 	marks "${near:-/}"
@@ -108,16 +115,18 @@ for path in "$@"; do
 		printf '"links":[%s],"missing":true,"hazards":[%s]}\n' "$links" "$hazards"
 		continue
 	fi
-	meta=$(stat -c '%a %h %s %U:%G %F' -- "$resolved")
+	meta=$(stat -c '%a %h %s %d:%i %U:%G %F' -- "$resolved")
 	mode=${meta%% *} meta=${meta#* }
 	count=${meta%% *} meta=${meta#* }
 	size=${meta%% *} meta=${meta#* }
+	inode=${meta%% *} meta=${meta#* }
 	owner=${meta%% *} kind=${meta#* }
 	content=no
 	if [ "$kind" = "regular empty file" ]; then kind="regular file"; fi
 	if [ "$kind" = "regular file" ]; then
 		if [ "$count" -gt 1 ]; then # those that a cut run left in its folder are ours
-			ours=$(find "$state/runs" -name '*.live' -samefile "$resolved" -printf x 2>/dev/null | wc -c)
+			ground "$dir"
+			ours=$(find "$state/runs" "${ground%/}"/.wladder-* -name '*.live' -samefile "$resolved" -printf x 2>/dev/null | wc -c)
 			count=$((count - ours))
 		fi
 		if [ "$count" -gt 1 ]; then hazard hard-links "$count"; fi
@@ -133,7 +142,11 @@ for path in "$@"; do
 			hazard too-much "$size"
 		else
 			gathered=$((gathered + size))
-			content=yes
+			content=yes held=
+			if [ -n "$shared" ] && ! held=$(judged "$resolved" "$inode"); then
+				content=no
+				hazard swapped "$resolved"
+			fi
 		fi
 	fi
 	printf '{'
@@ -143,6 +156,8 @@ for path in "$@"; do
 	field owner "${owner%%:*}"
 	field group "${owner#*:}"
 	printf '"links":[%s],"mode":"%s","hazards":[%s],"content":"' "$links" "$mode" "$hazards"
-	if [ "$content" = yes ]; then file64 "$resolved" "$size"; fi
+	if [ "$content" = yes ]; then
+		if [ -n "$shared" ]; then printf %s "$held"; else file64 "$resolved" "$size"; fi
+	fi
 	printf '"}\n'
 done

@@ -22,18 +22,6 @@ push() {
 	fi
 }
 
-# clear_stages RUN: takes the folders away in which a run wrote what it placed.
-clear_stages() {
-	rm -rf -- "$state/runs/$1/stage"
-	if [ -s "$state/runs/$1/stages" ]; then
-		while read -r line; do
-			plain "$line"
-			rm -rf -- "$plain"
-		done <"$state/runs/$1/stages"
-		rm -f -- "$state/runs/$1/stages"
-	fi
-}
-
 # quiet_timer RUN: takes the run's timer away, if it has one.
 quiet_timer() {
 	if managed; then systemctl stop "wladder-guard-$1.timer" 2>/dev/null || :; fi

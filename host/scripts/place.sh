@@ -138,9 +138,7 @@ swap() {
 	fi
 	rm -f -- "$new"
 	sync .
-	# The inode that stood here stays, for the way back; where its second name would
-	# lie among others' files, the copy has to do.
-	case $stage in "$run"/*) ;; *) rm -f -- "$kept" ;; esac
+	# The inode that stood here stays with us: its way back needs no room on the disk.
 }
 
 # place_one: path N in place; sets $wrong where it cannot be, and $edited where it is
@@ -148,20 +146,20 @@ swap() {
 place_one() {
 	wrong='' edited=''
 	if [ "$candidate" != none ] && ! directories "${path%/*}" 2>"$run/said"; then
-		wrong="its directory cannot be made: $(tail -c 300 "$run/said")"
+		wrong="cannot be written: its directory cannot be made: $(tail -c 300 "$run/said")"
 	elif ! enter "$path"; then
 		edited=yes # its directory went, or is another
 	elif ! private "$id" 2>"$run/said"; then
-		wrong="there is no directory on its file system in which root alone may write: $(tail -c 300 "$run/said")"
+		wrong="cannot be written: there is no directory on its file system in which root alone may write: $(tail -c 300 "$run/said")"
 	elif ! hold 2>"$run/said"; then
 		edited=yes
 	elif ! beside 2>"$run/said"; then
-		wrong="it cannot be written: $(tail -c 300 "$run/said" 2>/dev/null)"
+		wrong="cannot be written: $(tail -c 300 "$run/said" 2>/dev/null)"
 	elif ! swap 2>"$run/said"; then
 		edited=yes
 	fi
 	if [ -n "$edited" ] && [ "$(stands "$path")" = "$base" ]; then
-		wrong="it cannot be replaced: $(tail -c 300 "$run/said" 2>/dev/null)" edited=''
+		wrong="cannot be replaced: $(tail -c 300 "$run/said" 2>/dev/null)" edited=''
 	fi
 }
 
@@ -172,7 +170,7 @@ while [ "$((n * 3))" -lt "$all" ]; do
 		place_one
 		if [ -n "$edited" ]; then give_up "$@"; fi
 		if [ -n "$wrong" ]; then
-			wrong="$path: $wrong"
+			wrong="$path $wrong"
 			put_back "$id" "$@"
 			printf '{"failed":"%s"}\n' "$(text "$wrong${trouble:+; and then: $trouble}")"
 			exit 0

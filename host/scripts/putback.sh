@@ -54,6 +54,7 @@ put_back() {
 			if enter "$plain"; then rmdir -- "$name" 2>/dev/null || :; fi
 		done <"$run/made-directories"
 	fi
+	clear_stages "$id"
 	if [ -n "$reload" ] && managed; then
 		timeout 60 systemctl daemon-reload 3>&- || trouble="failed systemctl daemon-reload"
 	fi

@@ -45,8 +45,8 @@ while [ $# -gt 0 ]; do
 	# Where restore.sh may write before it renames: nobody else may.
 	near=${path%/*}
 	while [ ! -d "${near:-/}" ]; do near=${near%/*}; done
-	nearest "${near:-/}"
-	printf '%s %s %s %s\n' "$(b64 "$path")" "$base" "$candidate" "$(b64 "${nearest:-none}")" >>"$run/manifest.new"
+	ground "${near:-/}"
+	printf '%s %s %s %s\n' "$(b64 "$path")" "$base" "$candidate" "$(b64 "${ground:-none}")" >>"$run/manifest.new"
 	n=$((n + 1))
 done
 put "$run/manifest.new" "$run/manifest"

@@ -3,7 +3,7 @@
 # 4 MiB in all of one script: of what is beyond, the path alone.
 left=4194304
 ask_surroundings() {
-	room=500
+	room=500 looked=
 	for pattern; do
 		IFS=
 		# shellcheck disable=SC2086 # the pattern is meant to expand; without IFS it does not fall into words
@@ -11,14 +11,32 @@ ask_surroundings() {
 			if [ ! -f "$file" ]; then continue; fi
 			unset IFS
 			resolve "$file"
-			size=$(stat -L -c %s -- "$file")
+			if [ "${file%/*}" != "$looked" ]; then
+				looked=${file%/*}
+				ground "$looked"
+				others=$shared
+			fi
+			ours=yes
+			if [ "$resolved" != "$file" ]; then
+				ground "${resolved%/*}"
+				# Who may change the link chooses what we read.
+				if [ -n "$others" ]; then ours=; fi
+			else
+				shared=$others
+			fi
+			size=$(stat -c '%s %d:%i' -- "$resolved")
+			inode=${size#* } size=${size% *}
 			printf '{'
 			field path "$file"
 			field resolved "$resolved"
-			if [ "$room" -gt 0 ] && [ "$size" -le 1048576 ] && [ "$size" -le "$left" ] && [ -r "$file" ]; then
-				printf '"content":"'
-				file64 "$file" "$size"
-				printf '",'
+			if [ -n "$ours" ] && [ "$room" -gt 0 ] && [ "$size" -le 1048576 ] && [ "$size" -le "$left" ] && [ -r "$file" ]; then
+				if [ -z "$shared" ]; then
+					printf '"content":"'
+					file64 "$resolved" "$size"
+					printf '",'
+				elif held=$(judged "$resolved" "$inode"); then
+					printf '"content":"%s",' "$held"
+				fi
 				room=$((room - 1)) left=$((left - size))
 			fi
 			printf '"n":%s}\n' "$n"
