@@ -17,14 +17,16 @@ enter() {
 # write in it and in all above it. Sets $ground, empty where there is none, and
 # $shared to yes where others may write in DIRECTORY or on the way to it.
 ground() {
-	up=${1%/*}
-	if [ "$1" = / ]; then set --; fi
-	while [ -n "$up" ]; do
-		set -- "$up" "$@"
+	if [ "$1" = "${grounded-}" ]; then return 0; fi
+	grounded=$1
+	up=$1
+	set --
+	while [ -n "$up" ] && [ "$up" != / ]; do
+		if [ -d "$up" ]; then set -- "$up" "$@"; fi
 		up=${up%/*}
 	done
 	set -- / "$@"
-	ways=$(stat -c '%u %g %a %d' -- "$@")
+	ways=$(stat -L -c '%u %g %a %d' -- "$@")
 	ground='' shared='' on='' last=''
 	while read -r owner group mode device; do
 		case $owner/$group/$mode in
@@ -41,9 +43,9 @@ ground() {
 	if [ "$on" != "$last" ]; then ground=''; fi
 }
 
-# judged FILE DEVICE:INODE: what the file holds, in base64, if it is still the one
-# that was looked at; fails where it is not. In a directory of others', a name may
-# lead elsewhere a moment later.
+# judged NAME DEVICE:INODE: what the file of that name, in the directory that we are in,
+# holds, in base64, if it is still the one that was looked at; fails where it is not.
+# Among others, a name may lead elsewhere a moment later.
 judged() {
 	# shellcheck disable=SC2016 # the inner shell expands these
 	timeout 20 sh -c '{ [ "$(stat -L -c %d:%i /proc/self/fd/0)" = "$1" ] && base64 | tr -d "\n"; } <"$2"' judged "$2" "$1" 2>/dev/null

@@ -87,19 +87,22 @@ mounted() {
 gathered=0
 for path in "$@"; do
 	hazards='' links='' hops=0 at=$path
+	ground "${path%/*}"
+	open=$shared # others may change where the path leads
 	while [ -L "$at" ] && [ "$hops" -lt 40 ]; do
 		target=$(readlink -n -- "$at" && printf x)
 		target=${target%x}
-		ground "${at%/*}"
-		if [ -n "$shared" ]; then hazard own-link "$at"; fi
 		links="$links${links:+,}[\"$(text "$at")\",\"$(text "$target")\"]"
 		case $target in
 		/*) at=$target ;;
 		*) at=${at%/*}/$target ;;
 		esac
 		hops=$((hops + 1))
+		ground "${at%/*}"
+		open=$open$shared
 	done
 	resolve "$path"
+	if [ -n "$open" ] && [ "$resolved" != "$path" ]; then hazard own-link "$path"; else open=; fi
 	dir=${resolved%/*}
 	near=$dir
 	while [ -n "$near" ] && [ ! -d "$near" ]; do near=${near%/*}; done
@@ -115,7 +118,9 @@ for path in "$@"; do
 		printf '"links":[%s],"missing":true,"hazards":[%s]}\n' "$links" "$hazards"
 		continue
 	fi
-	meta=$(stat -c '%a %h %s %d:%i %U:%G %F' -- "$resolved")
+	name=$resolved
+	if [ -n "$shared" ] && ! enter "$resolved"; then hazard swapped "$resolved"; fi
+	meta=$(stat -c '%a %h %s %d:%i %U:%G %F' -- "$name") || meta='0 1 0 0:0 -:- swapped'
 	mode=${meta%% *} meta=${meta#* }
 	count=${meta%% *} meta=${meta#* }
 	size=${meta%% *} meta=${meta#* }
@@ -143,7 +148,9 @@ for path in "$@"; do
 		else
 			gathered=$((gathered + size))
 			content=yes held=
-			if [ -n "$shared" ] && ! held=$(judged "$resolved" "$inode"); then
+			if [ -n "$open" ]; then
+				content=no # who may choose what is read does not get it read
+			elif [ -n "$shared" ] && ! held=$(judged "$name" "$inode"); then
 				content=no
 				hazard swapped "$resolved"
 			fi
@@ -157,7 +164,7 @@ for path in "$@"; do
 	field group "${owner#*:}"
 	printf '"links":[%s],"mode":"%s","hazards":[%s],"content":"' "$links" "$mode" "$hazards"
 	if [ "$content" = yes ]; then
-		if [ -n "$shared" ]; then printf %s "$held"; else file64 "$resolved" "$size"; fi
+		if [ -n "$held" ]; then printf %s "$held"; else file64 "$resolved" "$size"; fi
 	fi
 	printf '"}\n'
 done

@@ -3,7 +3,7 @@
 # 4 MiB in all of one script: of what is beyond, the path alone.
 left=4194304
 ask_surroundings() {
-	room=500 looked=
+	room=500
 	for pattern; do
 		IFS=
 		# shellcheck disable=SC2086 # the pattern is meant to expand; without IFS it does not fall into words
@@ -11,20 +11,16 @@ ask_surroundings() {
 			if [ ! -f "$file" ]; then continue; fi
 			unset IFS
 			resolve "$file"
-			if [ "${file%/*}" != "$looked" ]; then
-				looked=${file%/*}
-				ground "$looked"
-				others=$shared
-			fi
+			ground "${file%/*}"
 			ours=yes
 			if [ "$resolved" != "$file" ]; then
-				ground "${resolved%/*}"
 				# Who may change the link chooses what we read.
-				if [ -n "$others" ]; then ours=; fi
-			else
-				shared=$others
+				if [ -n "$shared" ]; then ours=; fi
+				ground "${resolved%/*}"
 			fi
-			size=$(stat -c '%s %d:%i' -- "$resolved")
+			name=$resolved
+			if [ -n "$shared" ] && ! enter "$resolved"; then ours=; fi
+			size=$(stat -c '%s %d:%i' -- "$name") || size='0 0:0'
 			inode=${size#* } size=${size% *}
 			printf '{'
 			field path "$file"
@@ -34,7 +30,7 @@ ask_surroundings() {
 					printf '"content":"'
 					file64 "$resolved" "$size"
 					printf '",'
-				elif held=$(judged "$resolved" "$inode"); then
+				elif held=$(judged "$name" "$inode"); then
 					printf '"content":"%s",' "$held"
 				fi
 				room=$((room - 1)) left=$((left - size))
