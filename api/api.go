@@ -141,6 +141,8 @@ func (s *Server) fail(ctx *gin.Context, err error) {
 		problem(ctx, http.StatusUnprocessableEntity, wrong.Error())
 	case errors.As(err, &bad):
 		problem(ctx, http.StatusUnprocessableEntity, bad.Error())
+	case store.Unstorable(err):
+		problem(ctx, http.StatusUnprocessableEntity, "a text in this request holds a character that cannot be kept")
 	case errors.Is(err, store.ErrSignIn):
 		problem(ctx, http.StatusUnauthorized, err.Error())
 	default:
@@ -182,6 +184,8 @@ func (s *Server) permit(r route) gin.HandlerFunc {
 			s.fail(ctx, err)
 		case !who.Has(r.role):
 			problem(ctx, http.StatusForbidden, fmt.Sprintf("this needs the role %s; %s has %s", r.role, who.Name, strings.Join(who.Roles, ", ")))
+		case who.MustChange && !strings.HasPrefix(r.path, "/session"):
+			problem(ctx, http.StatusForbidden, "somebody else knows your password; set one of your own first, with wladder password or on the page People")
 		case r.session && who.Kind != "session":
 			problem(ctx, http.StatusForbidden, "this needs a person who signed in; a token for programs does not do")
 		case !s.limit.allow(ctx, "account "+who.Name):

@@ -37,9 +37,27 @@ var routes = []route{
 	{"GET", "/session", "Who is signed in", "viewer", false, nil, view.Account{}, 200, func(_ *Server, c *gin.Context) { c.JSON(200, who(c)) }},
 	{"DELETE", "/session", "Sign out", "viewer", false, nil, nil, 204, (*Server).signOut},
 
+	{"PUT", "/session/password", "Change one's own password; all other sign-ins end", "viewer", true, view.PasswordChange{}, nil, 204, (*Server).changePassword},
+	{"GET", "/session/sign-ins", "One's own sign-ins and tokens that have not ended", "viewer", false, nil, []view.SignInRow{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.SignIns(c, who(c).Name, token(c))) }},
+	{"DELETE", "/session/sign-ins/{id}", "End one of one's own sign-ins or tokens", "viewer", false, nil, nil, 204, (*Server).endOwnSignIn},
+	{"POST", "/tokens", "Make a token for a program; it is shown once", "viewer", true, view.NewToken{}, view.Token{}, 201, (*Server).makeToken},
+
+	{"GET", "/accounts", "The accounts, by name", "viewer", false, nil, []view.Person{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.People(c)) }},
+	{"POST", "/accounts", "Make an account; a second admin has to agree where it is to be an admin", "admin", true, view.NewPerson{}, view.Requested{}, 200, (*Server).addPerson},
+	{"PATCH", "/accounts/{name}", "Change an account's roles, reset its password, or keep it out; what has to do with an admin wants a second one", "admin", true, view.PersonChange{}, view.Requested{}, 200, (*Server).changePerson},
+	{"GET", "/accounts/{name}/sign-ins", "An account's sign-ins and tokens that have not ended", "admin", false, nil, []view.SignInRow{}, 200, func(s *Server, c *gin.Context) {
+		give(s, c)(s.Store.SignIns(c, c.Param("name"), token(c)))
+	}},
+	{"DELETE", "/accounts/{name}/sign-ins", "End all sign-ins and tokens of an account", "admin", true, nil, nil, 204, func(s *Server, c *gin.Context) {
+		s.nothing(c, 204, s.Store.EndSignIns(c, who(c).Name, c.Param("name"), 0))
+	}},
+
+	{"GET", "/requests", "What one admin has asked for and another has to agree to", "admin", false, nil, []view.Request{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Requests(c)) }},
+	{"POST", "/requests/{id}/decision", "Agree to a request, or refuse it", "admin", true, view.Decision{}, nil, 204, (*Server).decide},
+
 	{"GET", "/hosts", "The hosts, by the page; by a part of their names, and by labels such as role=bulletin", "viewer", false, nil, []view.Host{}, 200, (*Server).hosts},
 	{"GET", "/hosts/{name}", "One host", "viewer", false, nil, view.Host{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Host(c, c.Param("name"))) }},
-	{"POST", "/hosts", "Add hosts or bring them up to date", "admin", false, []view.Host{}, nil, 204, (*Server).loadHosts},
+	{"POST", "/hosts", "Add hosts, or bring labels up to date; where the way in to a known one changes, a second admin has to agree", "admin", false, []view.Host{}, view.HostsLoaded{}, 200, (*Server).loadHosts},
 	{"POST", "/hosts/{name}/fence", "Raise a host's fence to what the host answers, after a database came back from an older copy", "admin", true, nil, view.Raised{}, 200, (*Server).raiseFence},
 	{"POST", "/survey", "Ask hosts what they are", "operator", false, view.SurveyOrder{}, view.Surveyed{}, 200, (*Server).survey},
 
@@ -47,6 +65,7 @@ var routes = []route{
 
 	{"GET", "/secrets", "The secrets, by name", "viewer", false, nil, []view.Secret{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.SecretList(c)) }},
 	{"PUT", "/secrets/{name}", "Keep a secret's value as its next version", "admin", false, view.NewSecret{}, view.Secret{}, 200, (*Server).putSecret},
+	{"PUT", "/secrets/{name}/binding", "Say where a secret may go", "admin", true, view.Binding{}, nil, 204, (*Server).bindSecret},
 
 	{"GET", "/services", "The newest version of each definition, by the page; by a part of their names", "viewer", false, nil, []view.Service{}, 200, func(s *Server, c *gin.Context) {
 		give(s, c)(s.Store.Services(c, c.Query("name"), c.Query("after"), page(c)))
@@ -132,7 +151,8 @@ func (s *Server) id(ctx *gin.Context) (int64, bool) {
 // How long sign-ins last.
 const (
 	sessionLasts = 12 * time.Hour
-	tokenLasts   = 90 * 24 * time.Hour
+	tokenLasts   = 30 * 24 * time.Hour
+	longestToken = 366 * 24 * time.Hour
 )
 
 func (s *Server) signIn(ctx *gin.Context) {
@@ -140,19 +160,14 @@ func (s *Server) signIn(ctx *gin.Context) {
 	if !s.read(ctx, &in) {
 		return
 	}
-	lasts := sessionLasts
-	switch in.Kind {
-	case "", "session":
-		in.Kind = "session"
-	case "token":
-		lasts = tokenLasts
-	default:
-		s.fail(ctx, invalid{fmt.Errorf("kind %q; want session or token", in.Kind)})
+	if in.Kind != "" && in.Kind != "session" {
+		s.fail(ctx, invalid{fmt.Errorf("kind %q; want session. Once signed in, make a token for a program with POST %s/tokens", in.Kind, prefix)})
 		return
 	}
+	in.Kind = "session"
 	var token string
 	err := s.limit.attempt(ctx, in.Name, func() (err error) {
-		token, err = s.Store.SignIn(ctx, in.Name, in.Password, in.Kind, in.Label, source(ctx), lasts)
+		token, err = s.Store.SignIn(ctx, in.Name, in.Password, in.Kind, in.Label, source(ctx), sessionLasts)
 		return err
 	})
 	if err != nil {
@@ -166,7 +181,7 @@ func (s *Server) signIn(ctx *gin.Context) {
 	}
 	if in.Label == "console" { // scripts in a page never see the token
 		http.SetCookie(ctx.Writer, &http.Cookie{Name: cookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
-			Secure: ctx.Request.TLS != nil, MaxAge: int(lasts.Seconds())})
+			Secure: ctx.Request.TLS != nil, MaxAge: int(sessionLasts.Seconds())})
 		token = ""
 	}
 	ctx.JSON(http.StatusOK, view.SignedIn{Account: account, Token: token})
@@ -192,7 +207,8 @@ func (s *Server) loadHosts(ctx *gin.Context) {
 			return
 		}
 	}
-	s.nothing(ctx, http.StatusNoContent, s.Store.LoadHosts(ctx, who(ctx).Name, hosts))
+	out, err := s.Store.LoadHosts(ctx, who(ctx).Name, hosts)
+	give(s, ctx)(out, fit(err))
 }
 
 func (s *Server) survey(ctx *gin.Context) {
@@ -234,7 +250,7 @@ func (s *Server) putSecret(ctx *gin.Context) {
 	if !s.read(ctx, &in) {
 		return
 	}
-	out, err := s.Store.PutSecret(ctx, who(ctx).Name, ctx.Param("name"), in.Value)
+	out, err := s.Store.PutSecret(ctx, who(ctx).Name, ctx.Param("name"), in.Value, in.Binding)
 	give(s, ctx)(out, fit(err))
 }
 

@@ -152,9 +152,10 @@ func (c *Client) Host(ctx context.Context, name string) (view.Host, error) {
 	return call[view.Host](ctx, c, "GET", "/hosts/"+url.PathEscape(name), nil)
 }
 
-// LoadHosts adds hosts or brings them up to date.
-func (c *Client) LoadHosts(ctx context.Context, hosts []view.Host) error {
-	return c.do(ctx, "POST", "/hosts", hosts)
+// LoadHosts adds hosts, or brings labels up to date; where the way in to a known one
+// changes, a second admin has to agree.
+func (c *Client) LoadHosts(ctx context.Context, hosts []view.Host) (view.HostsLoaded, error) {
+	return call[view.HostsLoaded](ctx, c, "POST", "/hosts", hosts)
 }
 
 // Survey asks hosts what they are.
@@ -172,9 +173,15 @@ func (c *Client) Secrets(ctx context.Context) ([]view.Secret, error) {
 	return call[[]view.Secret](ctx, c, "GET", "/secrets", nil)
 }
 
-// PutSecret keeps a secret's value as its next version.
-func (c *Client) PutSecret(ctx context.Context, name, value string) (view.Secret, error) {
-	return call[view.Secret](ctx, c, "PUT", "/secrets/"+url.PathEscape(name), view.NewSecret{Value: value})
+// PutSecret keeps a secret's value as its next version. It may go where the binding
+// says; as before where that is nil.
+func (c *Client) PutSecret(ctx context.Context, name, value string, b *view.Binding) (view.Secret, error) {
+	return call[view.Secret](ctx, c, "PUT", "/secrets/"+url.PathEscape(name), view.NewSecret{Value: value, Binding: b})
+}
+
+// BindSecret says where a secret may go.
+func (c *Client) BindSecret(ctx context.Context, name string, b view.Binding) error {
+	return c.do(ctx, "PUT", "/secrets/"+url.PathEscape(name)+"/binding", b)
 }
 
 // Services gives the newest version of each definition whose name holds part.

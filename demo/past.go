@@ -28,7 +28,7 @@ func (o *Office) Set(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := ada.LoadHosts(ctx, o.Load); err != nil {
+	if _, err := ada.LoadHosts(ctx, o.Load); err != nil {
 		return err
 	}
 	if _, err := ada.Survey(ctx, ""); err != nil {
@@ -73,7 +73,7 @@ func (o *Office) Past(ctx context.Context, changes []PastChange, fit *strings.Re
 	if err != nil {
 		return err
 	}
-	if _, err := ada.PutSecret(ctx, "upload-token", UploadToken); err != nil {
+	if _, err := ada.PutSecret(ctx, "upload-token", UploadToken, &view.Binding{Services: []string{"gauge-intake"}, Hosts: `labels.role == "gauge"`}); err != nil {
 		return err
 	}
 	for _, c := range changes {

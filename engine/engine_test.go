@@ -130,7 +130,7 @@ func newRig(t *testing.T, subnet, n int) *rig {
 		r.hosts = append(r.hosts, h)
 		load = append(load, view.Host{Name: h.Name, Address: h.Address, Login: "root", HostKey: string(ssh.MarshalAuthorizedKey(signer(1).PublicKey())), Labels: map[string]string{"role": "bulletin"}})
 	}
-	if err := r.store.LoadHosts(ctx, "ada", load); err != nil {
+	if _, err := r.store.LoadHosts(ctx, "ada", load); err != nil {
 		t.Fatal(err)
 	}
 	r.load("pages", pagesDefinition)

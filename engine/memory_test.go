@@ -251,6 +251,12 @@ func (m *memory) ServiceOf(context.Context, string, string) (view.Service, error
 func (m *memory) Secrets(context.Context, []string) (map[string]string, map[string]int, error) {
 	return nil, nil, nil
 }
+func (m *memory) Bindings(context.Context, []string) (map[string]view.Binding, error) {
+	return nil, nil
+}
+
+func (m *memory) NoteAsk(context.Context, string, string, string, []string, int) error { return nil }
+
 func (m *memory) SecretVersions(context.Context, map[string]int) (map[string]string, error) {
 	return nil, nil
 }

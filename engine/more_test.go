@@ -10,6 +10,7 @@ import (
 	"wladder/core/change"
 	"wladder/core/finding"
 	"wladder/core/ladder"
+	"wladder/core/view"
 	"wladder/host"
 	"wladder/standin"
 )
@@ -231,11 +232,11 @@ func TestSecretsReachTheirFileAlone(t *testing.T) {
 	if d.Rehearsal.Findings[0].Code != "no-secret" {
 		t.Errorf("without the secret: %+v", d.Rehearsal.Findings)
 	}
-	if _, err := r.store.PutSecret(ctx, "ada", "header-token", "short"); err == nil {
+	if _, err := r.store.PutSecret(ctx, "ada", "header-token", "short", nil); err == nil {
 		t.Error("a secret too short to be masked is taken")
 	}
 	for n, value := range []string{"tide-First_11", "tide-Second_22"} {
-		if s, err := r.store.PutSecret(ctx, "ada", "header-token", value); err != nil || s.Version != n+1 {
+		if s, err := r.store.PutSecret(ctx, "ada", "header-token", value, &view.Binding{Services: []string{"pages"}, Hosts: "true"}); err != nil || s.Version != n+1 {
 			t.Fatalf("%+v, %v", s, err)
 		}
 	}
@@ -243,7 +244,7 @@ func TestSecretsReachTheirFileAlone(t *testing.T) {
 	id := r.draft(edits, quick)
 	d = r.approved(id)
 	// A newer version changes nothing that was approved.
-	if _, err := r.store.PutSecret(ctx, "ada", "header-token", "tide-Third_33"); err != nil {
+	if _, err := r.store.PutSecret(ctx, "ada", "header-token", "tide-Third_33", nil); err != nil {
 		t.Fatal(err)
 	}
 	shown := fmt.Sprintf("%+v", d.Rehearsal)

@@ -69,7 +69,13 @@ func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) err
 	}
 	t := store.Targets{Revision: revision.Number, ServiceDigest: version.Digest, Hosts: hosts}
 	var missing *store.NotFound
-	if _, t.Secrets, err = e.Store.Secrets(ctx, render.SecretNames(svc, spec)); errors.As(err, &missing) {
+	names := render.SecretNames(svc, spec)
+	bindings, err := e.Store.Bindings(ctx, names)
+	if err != nil {
+		return err
+	}
+	t.Findings = append(t.Findings, unbound(svc, spec, hosts, names, bindings)...)
+	if _, t.Secrets, err = e.Store.Secrets(ctx, names); errors.As(err, &missing) {
 		t.Findings = append(t.Findings, veto("no-secret", "%s; keep it first, with wladder secret", missing.What))
 	} else if err != nil {
 		return err
@@ -91,6 +97,37 @@ func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) err
 	}
 	e.nudge()
 	return nil
+}
+
+// unbound says which secrets would go where no admin lets them go.
+func unbound(svc *definition.Service, spec *change.Spec, hosts []view.Host, names []string, bindings map[string]view.Binding) (all []finding.Finding) {
+	probes := slices.Concat(svc.Probes, spec.Probes, []probe.Probe(svc.InForce))
+	for _, name := range names {
+		b := bindings[name]
+		if !slices.Contains(b.Services, svc.Name) {
+			all = append(all, veto("secret-not-bound", "secret %s may not go to service %s; an admin binds it there, with wladder secret -bind", name, svc.Name))
+			continue
+		}
+		for _, p := range probes {
+			if slices.Contains(p.SecretNames(), name) && !slices.Contains(b.Probes, p.Name) {
+				all = append(all, veto("secret-not-bound", "secret %s may not be shown by the probe %s; an admin binds it there, with wladder secret -bind", name, p.Name))
+			}
+		}
+		where, err := expr.Compile(cmp.Or(b.Hosts, "false"), expr.HostVars, expr.Bool)
+		for _, h := range hosts {
+			if err == nil {
+				var fits bool
+				if fits, err = where.Bool(h.Expr().Vars()); err == nil && !fits {
+					all = append(all, veto("secret-not-bound", "secret %s may not go to host %s; an admin says which hosts, with wladder secret -bind", name, h.Name))
+					break
+				}
+			}
+		}
+		if err != nil {
+			all = append(all, veto("secret-not-bound", "where secret %s may go cannot be told: %v", name, err))
+		}
+	}
+	return all
 }
 
 // carryOut reads the hosts of a rehearsal that were not read yet, and ends it.

@@ -195,7 +195,7 @@ func newRigOn(t *testing.T, database string, numbers []int, definitions ...strin
 	for _, n := range numbers {
 		load = append(load, hostView(t, n))
 	}
-	if err := r.store.LoadHosts(ctx, "ada", load); err != nil {
+	if _, err := r.store.LoadHosts(ctx, "ada", load); err != nil {
 		t.Fatal(err)
 	}
 	for _, text := range definitions {

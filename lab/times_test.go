@@ -90,7 +90,9 @@ func TestInsideRoundTrips(t *testing.T) {
 	for _, away := range []time.Duration{0, 50 * time.Millisecond} {
 		if away > 0 {
 			h.Address = delayed(t, h.Address, away/2)
-			must(t, "host", r.store.LoadHosts(t.Context(), "ada", []view.Host{h}))
+			out, err := r.store.LoadHosts(t.Context(), "ada", []view.Host{h})
+			must(t, "host", err)
+			must(t, "a second admin", r.store.Decide(t.Context(), "ben", out.Request, true))
 		}
 		prepared(t, n)
 		r.on(n, "rm -f /run/ran")

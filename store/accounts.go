@@ -68,15 +68,15 @@ var accountName = regexp.MustCompile(`^[a-z][a-z0-9.-]{0,62}$`)
 
 // AddAccount makes an account; where it is there already, nothing changes.
 func (s *Store) AddAccount(ctx context.Context, actor string, a view.Account, password string) error {
-	if len(password) < 10 {
-		return errors.New("password: want at least 10 characters")
-	}
 	if !accountName.MatchString(a.Name) || a.Display == "" {
 		return fmt.Errorf("account %q: want a name of small letters, digits, dots and hyphens, and a display name", a.Name)
 	}
+	hash, err := checkedPassword(a.Name, password)
+	if err != nil {
+		return err
+	}
 	return s.tx(ctx, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `insert into accounts (name, display, roles, password) values ($1, $2, $3, $4) on conflict do nothing`,
-			a.Name, a.Display, a.Roles, hashPassword(password))
+		tag, err := tx.Exec(ctx, `insert into accounts (name, display, roles, password) values ($1, $2, $3, $4) on conflict do nothing`, a.Name, a.Display, a.Roles, hash)
 		if err != nil || tag.RowsAffected() == 0 {
 			return err
 		}
@@ -92,11 +92,12 @@ var ErrSignIn = errors.New("name or password is wrong")
 // account: what else people type may be a password.
 func (s *Store) SignIn(ctx context.Context, name, password, kind, label, from string, lasts time.Duration) (string, error) {
 	hash := nobody
-	err := s.pool.QueryRow(ctx, `select password from accounts where name = $1`, name).Scan(&hash)
+	var disabled bool
+	err := s.pool.QueryRow(ctx, `select password, disabled from accounts where name = $1`, name).Scan(&hash, &disabled)
 	if err != nil && !errors.Is(err, pgx.ErrNoRows) {
 		return "", err
 	}
-	if !checkPassword(hash, password) || err != nil {
+	if !checkPassword(hash, password) || err != nil || disabled {
 		if err == nil {
 			if err := s.tx(ctx, func(tx pgx.Tx) error {
 				return s.happened(ctx, tx, "nobody", "sign-in.failed", 0, "account/"+name, map[string]any{"from": from})
@@ -106,16 +107,13 @@ func (s *Store) SignIn(ctx context.Context, name, password, kind, label, from st
 		}
 		return "", ErrSignIn
 	}
-	raw := make([]byte, 32)
-	rand.Read(raw)
-	token := "wl_" + base64.RawURLEncoding.EncodeToString(raw)
-	digest := sha256.Sum256([]byte(token))
+	token, digest := newToken()
 	return token, s.tx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `delete from sessions where expires_at < now()`); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `insert into sessions (digest, account, kind, label, expires_at) values ($1, $2, $3, $4, now() + $5)`,
-			digest[:], name, kind, label, lasts); err != nil {
+		if _, err := tx.Exec(ctx, `insert into sessions (digest, account, kind, label, origin, expires_at) values ($1, $2, $3, $4, $5, now() + $6)`,
+			digest[:], name, kind, label, from, lasts); err != nil {
 			return err
 		}
 		return s.happened(ctx, tx, name, "signed-in", 0, "account/"+name, map[string]any{"kind": kind, "label": label, "from": from})
@@ -133,5 +131,6 @@ func (s *Store) SignOut(ctx context.Context, token string) error {
 func (s *Store) Who(ctx context.Context, token string) (view.Account, error) {
 	digest := sha256.Sum256([]byte(token))
 	return one[view.Account](ctx, s.pool, "session",
-		`select a.name, a.display, a.roles, s.kind from sessions s join accounts a on a.name = s.account where digest = $1 and expires_at > now()`, digest[:])
+		`select a.name, a.display, s.kind, a.must_change, case when s.scopes is null then a.roles else array(select r from unnest(a.roles) r where r = any(s.scopes)) end as roles
+			from sessions s join accounts a on a.name = s.account where digest = $1 and expires_at > now() and not a.disabled`, digest[:])
 }

@@ -2,36 +2,126 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
+	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"wladder/core/expr"
+	"wladder/core/secret"
 	"wladder/core/view"
 )
 
 const hostColumns = `select id, name, address, login, host_key, sudo, labels, traits, surveyed_at from hosts `
 
-// LoadHosts adds hosts, or brings those of the same name up to date.
-func (s *Store) LoadHosts(ctx context.Context, actor string, hosts []view.Host) error {
-	return s.tx(ctx, func(tx pgx.Tx) error {
+// LoadHosts adds hosts, and brings the labels of those that are known up to date.
+// Where the way in to a known one changes (address, login, escalation, pinned key), a
+// second admin has to agree: all of those together are one request.
+func (s *Store) LoadHosts(ctx context.Context, actor string, hosts []view.Host) (out view.HostsLoaded, err error) {
+	for _, h := range hosts {
+		if why := illNamed(h); why != "" {
+			return out, unfit("host %q: %s", h.Name, why)
+		}
+	}
+	err = s.tx(ctx, func(tx pgx.Tx) error {
 		names := make([]string, len(hosts))
-		var batch pgx.Batch
 		for i, h := range hosts {
 			names[i] = h.Name
+		}
+		known := map[string]view.Host{}
+		rows, err := many[view.Host](ctx, tx, hostColumns+`where name = any($1) for update`, names)
+		if err != nil {
+			return err
+		}
+		for _, h := range rows {
+			known[h.Name] = h
+		}
+		var batch pgx.Batch
+		var moved []view.Host
+		var said []string
+		for _, h := range hosts {
 			if h.Labels == nil {
 				h.Labels = map[string]string{}
 			}
-			batch.Queue(`insert into hosts (name, address, login, host_key, sudo, labels) values ($1, $2, $3, $4, $5, $6)
-				on conflict (name) do update set address = excluded.address, login = excluded.login, host_key = excluded.host_key, sudo = excluded.sudo, labels = excluded.labels`,
-				h.Name, h.Address, h.Login, h.HostKey, h.Sudo, h.Labels)
+			was, there := known[h.Name]
+			switch {
+			case !there:
+				out.Added++
+				batch.Queue(`insert into hosts (name, address, login, host_key, sudo, labels) values ($1, $2, $3, $4, $5, $6)`, h.Name, h.Address, h.Login, h.HostKey, h.Sudo, h.Labels)
+				continue
+			case was.Address != h.Address || was.Login != h.Login || was.Sudo != h.Sudo || strings.TrimSpace(was.HostKey) != strings.TrimSpace(h.HostKey):
+				moved, said = append(moved, h), append(said, wayIn(was, h))
+			default:
+				out.Known++
+			}
+			batch.Queue(`update hosts set labels = $2 where name = $1`, h.Name, h.Labels)
 		}
 		if err := tx.SendBatch(ctx, &batch).Close(); err != nil {
 			return err
 		}
+		if len(moved) > 0 {
+			out.Asked = len(moved)
+			what := fmt.Sprintf("%d hosts are to be reached in another way: %s", len(moved), strings.Join(said[:min(len(said), 20)], "; "))
+			if out.Request, err = s.request(ctx, tx, actor, ask{hostsAsked, "hosts", what, moved}); err != nil {
+				return err
+			}
+		}
 		return s.happened(ctx, tx, actor, "hosts.loaded", 0, "hosts", map[string]any{"count": len(names), "hosts": names[:min(len(names), 50)]})
 	})
+	return out, err
+}
+
+// wayIn says in words what changes about how a host is reached.
+func wayIn(was, is view.Host) string {
+	var all []string
+	tell := func(what, a, b string) {
+		if a != b {
+			all = append(all, fmt.Sprintf("%s %s → %s", what, a, b))
+		}
+	}
+	tell("address", was.Address, is.Address)
+	tell("login", was.Login, is.Login)
+	tell("sudo", fmt.Sprint(was.Sudo), fmt.Sprint(is.Sudo))
+	if strings.TrimSpace(was.HostKey) != strings.TrimSpace(is.HostKey) {
+		all = append(all, "another host key")
+	}
+	return was.Name + " (" + strings.Join(all, ", ") + ")"
+}
+
+// illNamed says why a host cannot be kept as it is: what is shown everywhere holds no
+// character that acts on what shows it.
+func illNamed(h view.Host) string {
+	texts := []string{h.Name, h.Address, h.Login, strings.TrimSpace(h.HostKey)}
+	for k, v := range h.Labels {
+		texts = append(texts, k, v)
+	}
+	for _, t := range texts {
+		if len(t) > 1000 || secret.Legible(t) != t || strings.ContainsAny(t, "\n\t") {
+			return "a text of it is too long, or holds a character that cannot be shown"
+		}
+	}
+	return ""
+}
+
+// carryOutHosts has hosts be reached in the way that two admins agreed on.
+func (s *Store) carryOutHosts(ctx context.Context, tx pgx.Tx, actor string, body []byte) error {
+	var hosts []view.Host
+	if err := json.Unmarshal(body, &hosts); err != nil {
+		return err
+	}
+	names := make([]string, len(hosts))
+	var batch pgx.Batch
+	for i, h := range hosts {
+		names[i] = h.Name
+		batch.Queue(`update hosts set address = $2, login = $3, host_key = $4, sudo = $5 where name = $1`, h.Name, h.Address, h.Login, h.HostKey, h.Sudo)
+	}
+	if err := tx.SendBatch(ctx, &batch).Close(); err != nil {
+		return err
+	}
+	return s.happened(ctx, tx, actor, hostsAsked, 0, "hosts", map[string]any{"count": len(names), "hosts": names[:min(len(names), 50)]})
 }
 
 // Hosts gives all hosts by name.

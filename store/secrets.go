@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"wladder/core/definition"
+	"wladder/core/expr"
 	"wladder/core/secret"
 	"wladder/core/view"
 )
@@ -23,9 +24,51 @@ func (u *Unfit) Error() string { return u.What }
 
 func unfit(format string, args ...any) error { return &Unfit{fmt.Sprintf(format, args...)} }
 
+// BindSecret says where a secret may go, in place of what was said before.
+func (s *Store) BindSecret(ctx context.Context, actor, name string, b view.Binding) error {
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		var there bool
+		if err := tx.QueryRow(ctx, `select exists (select from secrets where name = $1)`, name).Scan(&there); err != nil {
+			return err
+		}
+		if !there {
+			return &NotFound{"secret " + name}
+		}
+		return s.bind(ctx, tx, actor, name, b)
+	})
+}
+
+func (s *Store) bind(ctx context.Context, tx pgx.Tx, actor, name string, b view.Binding) error {
+	if b.Hosts != "" {
+		if _, err := expr.Compile(b.Hosts, expr.HostVars, expr.Bool); err != nil {
+			return unfit("hosts: %v", err)
+		}
+	}
+	b.Services, b.Probes = orEmpty(b.Services), orEmpty(b.Probes)
+	if _, err := tx.Exec(ctx, `insert into secret_bindings (name, services, probes, hosts, by) values ($1, $2, $3, $4, $5)
+		on conflict (name) do update set services = excluded.services, probes = excluded.probes, hosts = excluded.hosts, by = excluded.by, at = now()`, name, b.Services, b.Probes, b.Hosts, actor); err != nil {
+		return err
+	}
+	return s.happened(ctx, tx, actor, "secret.bound", 0, "secret/"+name, map[string]any{"services": b.Services, "probes": b.Probes, "hosts": b.Hosts})
+}
+
+// Bindings says where secrets may go; one that is not bound is missing.
+func (s *Store) Bindings(ctx context.Context, names []string) (map[string]view.Binding, error) {
+	type row struct {
+		Name, Hosts      string
+		Services, Probes []string
+	}
+	rows, err := many[row](ctx, s.pool, `select name, hosts, services, probes from secret_bindings where name = any($1)`, names)
+	all := map[string]view.Binding{}
+	for _, r := range rows {
+		all[r.Name] = view.Binding{Services: r.Services, Probes: r.Probes, Hosts: r.Hosts}
+	}
+	return all, err
+}
+
 // PutSecret keeps a secret's value as its next version, sealed with the
-// server's key.
-func (s *Store) PutSecret(ctx context.Context, actor, name, value string) (view.Secret, error) {
+// server's key. It may go where the binding says, as before where that is nil.
+func (s *Store) PutSecret(ctx context.Context, actor, name, value string, b *view.Binding) (view.Secret, error) {
 	if !definition.Name(name) {
 		return view.Secret{}, unfit("secret %q: want a name of small letters, digits and hyphens", name)
 	}
@@ -41,6 +84,11 @@ func (s *Store) PutSecret(ctx context.Context, actor, name, value string) (view.
 			s.key.seal(sealedFor(name, version), []byte(value)), actor); err != nil {
 			return err
 		}
+		if b != nil {
+			if err := s.bind(ctx, tx, actor, name, *b); err != nil {
+				return err
+			}
+		}
 		return s.happened(ctx, tx, actor, "secret.kept", 0, "secret/"+name, map[string]any{"version": version})
 	})
 	if err != nil {
@@ -49,7 +97,7 @@ func (s *Store) PutSecret(ctx context.Context, actor, name, value string) (view.
 	return one[view.Secret](ctx, s.pool, "secret "+name, secretColumns+`where name = $1 order by version desc limit 1`, name)
 }
 
-const secretColumns = `select name, version, by, at from secrets `
+const secretColumns = `select name, version, by, at, (select jsonb_build_object('services', services, 'probes', probes, 'hosts', hosts) from secret_bindings b where b.name = secrets.name) as binding from secrets `
 
 // SecretList gives the newest version of each, without its value.
 func (s *Store) SecretList(ctx context.Context) ([]view.Secret, error) {

@@ -52,7 +52,7 @@ func started(t *testing.T, s *Store, n int) (changeID int64) {
 	for i := range n {
 		hosts = append(hosts, view.Host{Name: fmt.Sprintf("h%02d", i), Address: "127.0.0.1:1", Login: "root"})
 	}
-	if err := s.LoadHosts(ctx, "ada", hosts); err != nil {
+	if _, err := s.LoadHosts(ctx, "ada", hosts); err != nil {
 		t.Fatal(err)
 	}
 	all, err := s.Hosts(ctx)
@@ -354,7 +354,7 @@ func TestARehearsalGoesOnElsewhere(t *testing.T) {
 	ctx := t.Context()
 	id, err := s.Draft(ctx, "ines", 0, &change.Spec{Title: "t", Service: "s"})
 	if err == nil {
-		err = s.LoadHosts(ctx, "ada", []view.Host{{Name: "h1"}, {Name: "h2"}})
+		_, err = s.LoadHosts(ctx, "ada", []view.Host{{Name: "h1"}, {Name: "h2"}})
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -427,7 +427,7 @@ func TestRecordIsInOrderWhoeverWrites(t *testing.T) {
 	for range 8 {
 		all.Go(func() {
 			for range 5 {
-				if err := s.LoadHosts(ctx, "ada", nil); err != nil {
+				if _, err := s.LoadHosts(ctx, "ada", nil); err != nil {
 					t.Error(err)
 				}
 			}
@@ -455,7 +455,7 @@ func TestEventsReachWhoListens(t *testing.T) {
 		ended <- s.Listen(ctx, "me", func() { close(ready) }, func(e view.Event) { heard <- e })
 	}()
 	<-ready
-	if err := s.LoadHosts(t.Context(), "ada", nil); err != nil {
+	if _, err := s.LoadHosts(t.Context(), "ada", nil); err != nil {
 		t.Fatal(err)
 	}
 	if e := <-heard; e.Type != "record" || e.Change != 0 {
@@ -574,7 +574,7 @@ func TestHostsByLabel(t *testing.T) {
 	for n := range 25 {
 		load = append(load, view.Host{Name: fmt.Sprintf("h%02d", n), Labels: map[string]string{"role": []string{"gauge", "entry"}[n%2], "site": []string{"delta", "coast", "100%"}[n%3]}})
 	}
-	if err := s.LoadHosts(t.Context(), "ada", load); err != nil {
+	if _, err := s.LoadHosts(t.Context(), "ada", load); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct {

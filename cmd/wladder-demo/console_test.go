@@ -248,7 +248,7 @@ func TestTextStaysData(t *testing.T) {
 	}
 	odd := o.Load[0]
 	odd.Labels = map[string]string{"role": "bulletin", "note": nasty}
-	if err := ada.LoadHosts(ctx, []view.Host{odd}); err != nil {
+	if _, err := ada.LoadHosts(ctx, []view.Host{odd}); err != nil {
 		t.Fatal(err)
 	}
 	ines, err := o.As(ctx, "ines")

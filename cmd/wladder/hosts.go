@@ -104,10 +104,15 @@ var hostsLoad = command{"hosts-load", "FILE", "add machines, or bring them up to
 		for _, h := range read {
 			hosts = append(hosts, view.Host{Name: h.Name, Address: h.Address, Login: h.Login, HostKey: h.HostKey, Sudo: h.Sudo, Labels: h.Labels})
 		}
-		if err := t.client().LoadHosts(ctx, hosts); err != nil {
+		out, err := t.client().LoadHosts(ctx, hosts)
+		if err != nil {
 			return err
 		}
-		fmt.Fprintf(t.out, "%s loaded\n", counted(len(hosts), "host"))
+		fmt.Fprintf(t.out, "%s loaded, %d of them new\n", counted(len(hosts), "host"), out.Added)
+		if out.Request != 0 {
+			fmt.Fprintf(t.out, "%s reached in another way from then on; ", counted(out.Asked, "host"))
+			t.requested(view.Requested{Request: out.Request}, "")
+		}
 		return nil
 	}
 }}

@@ -25,7 +25,8 @@ type command struct {
 
 func commands() []command {
 	return []command{
-		signIn, signOut,
+		signIn, signOut, passwordCommand, signInsCommand, tokenCommand,
+		accountsCommand, accountAdd, accountCommand, requestsCommand, requestCommand,
 		hostsCommand, hostCommand, hostsLoad, survey, ask, secretCommand, secretsCommand,
 		services, serviceCommand, servicesLoad, servicesApprove,
 		settings, retouch,

@@ -18,7 +18,6 @@ import (
 
 var signIn = command{"sign-in", "[NAME]", "sign in on this machine; the password is asked for", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 	who := f.Bool("show", false, "say who is signed in")
-	token := f.String("token", "", "instead, print a token for a program, with this label")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		if *who {
 			account, err := t.client().Who(ctx)
@@ -39,16 +38,9 @@ var signIn = command{"sign-in", "[NAME]", "sign in on this machine; the password
 			return err
 		}
 		in := view.SignIn{Name: args[0], Password: password, Kind: "session", Label: "client"}
-		if *token != "" {
-			in.Kind, in.Label = "token", *token
-		}
 		out, err := client.New(t.address(), "").SignIn(ctx, in)
 		if err != nil {
 			return err
-		}
-		if *token != "" {
-			fmt.Fprintln(t.out, out.Token)
-			return nil
 		}
 		path, err := t.savedPath()
 		if err != nil {
@@ -65,6 +57,9 @@ var signIn = command{"sign-in", "[NAME]", "sign in on this machine; the password
 			return err
 		}
 		fmt.Fprintf(t.out, "signed in to %s as %s (%s)\n", t.address(), out.Account.Display, strings.Join(out.Account.Roles, ", "))
+		if out.Account.MustChange {
+			fmt.Fprintln(t.out, "somebody else knows your password; change it now: wladder password")
+		}
 		return nil
 	}
 }}
@@ -77,7 +72,10 @@ func (t *terminal) hidden(what string) (string, error) {
 		fmt.Fprintln(t.errs)
 		return string(data), err
 	}
-	line, err := bufio.NewReader(t.in).ReadString('\n')
+	if t.lines == nil {
+		t.lines = bufio.NewReader(t.in)
+	}
+	line, err := t.lines.ReadString('\n')
 	if line == "" && err != nil {
 		return "", usagef("no %s came on standard input", strings.ToLower(what))
 	}

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -19,6 +20,7 @@ import (
 
 // terminal is where a command reads and writes.
 type terminal struct {
+	lines     *bufio.Reader // of in, once a line was read
 	out, errs io.Writer
 	in        io.Reader
 	live      bool // out is a terminal that can be redrawn

@@ -74,7 +74,7 @@ func TestRealAddresses(t *testing.T) {
 	ada, ines := w.as("ada"), w.as("ines")
 	svc, err := ada.LoadService(t.Context(), []byte(strings.Replace(nginxService, "service: pages", "service: stock", 1)))
 	if err == nil {
-		err = ada.LoadHosts(t.Context(), load)
+		_, err = ada.LoadHosts(t.Context(), load)
 	}
 	if err == nil {
 		err = w.as("ben").ApproveService(t.Context(), "stock", svc.Digest)

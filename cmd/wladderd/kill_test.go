@@ -105,12 +105,12 @@ func newWorld(t *testing.T, subnet, hosts int) *world {
 	if err != nil {
 		t.Fatal(err)
 	}
+	people := ""
 	for _, name := range []string{"ines", "oda", "ada", "ben"} {
-		add := exec.Command(w.bin, "-data", w.data, "-database", w.database, "-add-account", name, "-display", name, "-roles", "author,reviewer,operator,admin")
-		add.Stdin = strings.NewReader("a long password\n")
-		if out, err := add.CombinedOutput(); err != nil {
-			t.Fatalf("%v: %s", err, out)
-		}
+		people += name + "\t" + name + "\tauthor,reviewer,operator,admin\ta long password\n"
+	}
+	if err := os.WriteFile(filepath.Join(w.data, "people"), []byte(people), 0o600); err != nil {
+		t.Fatal(err)
 	}
 	w.client, w.subnet = key, subnet
 	for n := range hosts {
@@ -142,7 +142,7 @@ func (w *world) load(hosts int) {
 	for n := range hosts {
 		load = append(load, view.Host{Name: fmt.Sprintf("b%02d", n), Address: address(w.subnet, n), Login: "root", HostKey: string(ssh.MarshalAuthorizedKey(hostSigner.PublicKey())), Labels: map[string]string{"role": "bulletin"}})
 	}
-	if err := w.as("ada").LoadHosts(w.Context(), load); err != nil {
+	if _, err := w.as("ada").LoadHosts(w.Context(), load); err != nil {
 		w.Fatal(err)
 	}
 	w.count = hosts
@@ -171,7 +171,7 @@ func (w *world) start() {
 	listen := fmt.Sprintf("%s:%d", w.at, 18400+w.starts)
 	w.starts++
 	w.url = "http://" + listen
-	w.server = exec.Command(w.bin, "-data", w.data, "-database", w.database, "-listen", listen, "-lease", cmp.Or(w.lease, "500ms"))
+	w.server = exec.Command(w.bin, "-data", w.data, "-database", w.database, "-listen", listen, "-lease", cmp.Or(w.lease, "500ms"), "-accounts", filepath.Join(w.data, "people"))
 	var log bytes.Buffer
 	w.server.Stderr = &log
 	if err := w.server.Start(); err != nil {

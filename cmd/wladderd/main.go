@@ -1,7 +1,7 @@
 // Command wladderd is the Wide Ladder server.
 //
 //	wladderd -data /var/lib/wladderd -listen 127.0.0.1:8480
-//	echo 'a long password' | wladderd -data /var/lib/wladderd -add-account ines -display 'Ines Vael' -roles author,operator
+//	wladderd -data /var/lib/wladderd -first-admin ada -display 'Ada Rill'   # the password is a line of standard input
 package main
 
 import (
@@ -35,8 +35,7 @@ import (
 type config struct {
 	data, listen, database string
 	lease                  time.Duration
-	account, display       string
-	roles                  string
+	admin, display         string
 	accounts               string
 	showKey                bool
 }
@@ -61,10 +60,9 @@ func main() {
 	flag.StringVar(&c.listen, "listen", "127.0.0.1:8480", "address to serve on")
 	flag.StringVar(&c.database, "database", "", "URL of a PostgreSQL database; without it the server runs one of its own on loopback")
 	flag.DurationVar(&c.lease, "lease", 15*time.Second, "after how long another server may take over what this one worked on")
-	flag.StringVar(&c.account, "add-account", "", "add this account, its password being a line of standard input, and end")
-	flag.StringVar(&c.display, "display", "", "the name to show, with -add-account")
-	flag.StringVar(&c.roles, "roles", "", "roles by comma, with -add-account: author, reviewer, operator, admin")
-	flag.StringVar(&c.accounts, "accounts", "", "add the accounts in this file at the start: name, display name, roles and password, between tabs")
+	flag.StringVar(&c.admin, "first-admin", "", "make this account an admin, its password being a line of standard input, and end; while there are fewer than two admins, and no server works there")
+	flag.StringVar(&c.display, "display", "", "the name to show, with -first-admin")
+	flag.StringVar(&c.accounts, "accounts", "", "where there is no account yet, make those in this file: name, display name, roles and password, between tabs")
 	flag.BoolVar(&c.showKey, "show-key", false, "print the public key with which the server signs in to hosts, and end")
 	flag.Parse()
 	err := c.validate()
@@ -100,18 +98,17 @@ func run(ctx context.Context, c config) error {
 		fmt.Print(host.PublicKey(signer))
 		return nil
 	}
+	unlock, err := lock(c.data)
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	if c.database == "" {
-		dir := filepath.Join(c.data, "postgres")
-		pg, err := postmaster.Start(ctx, postmaster.Config{Dir: dir, Log: log})
-		switch busy := (*postmaster.Busy)(nil); {
-		case errors.As(err, &busy) && c.account != "": // beside the server that works there
-			pg, err = postmaster.Attach(dir)
-		case err == nil:
-			defer pg.Stop()
-		}
+		pg, err := postmaster.Start(ctx, postmaster.Config{Dir: filepath.Join(c.data, "postgres"), Log: log})
 		if err != nil {
 			return err
 		}
+		defer pg.Stop()
 		if err := pg.Make(ctx, "wladder"); err != nil {
 			return err
 		}
@@ -122,19 +119,38 @@ func run(ctx context.Context, c config) error {
 		return err
 	}
 	defer st.Close()
-	if c.account != "" {
+	if c.admin != "" {
 		password, err := bufio.NewReader(os.Stdin).ReadString('\n')
 		if err != nil && password == "" {
 			return errors.New("no password came on standard input")
 		}
-		return addAccount(ctx, st, c.account, c.display, c.roles, strings.TrimRight(password, "\r\n"))
+		return st.FirstAdmin(ctx, c.admin, c.display, strings.TrimRight(password, "\r\n"))
 	}
-	if c.accounts != "" {
+	if has, err := st.HasAccounts(ctx); err != nil {
+		return err
+	} else if c.accounts != "" && !has {
 		if err := addAccounts(ctx, st, c.accounts); err != nil {
 			return err
 		}
 	}
 	return serve(ctx, c, log, st, signer)
+}
+
+// lock keeps others off the server's data while this one works with it.
+func lock(data string) (unlock func(), err error) {
+	f, err := os.OpenFile(filepath.Join(data, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		var process [20]byte
+		n, _ := f.Read(process[:])
+		f.Close()
+		return nil, fmt.Errorf("another wladderd works with %s (process %s); what is to be done there is done through it", data, strings.TrimSpace(string(process[:n])))
+	}
+	f.Truncate(0)
+	fmt.Fprintf(f, "%d\n", os.Getpid())
+	return func() { f.Close() }, nil
 }
 
 func addAccount(ctx context.Context, st *store.Store, name, display, roles, password string) error {

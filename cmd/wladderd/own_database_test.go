@@ -29,8 +29,7 @@ func TestOwnDatabase(t *testing.T) {
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	os.Chmod(dir, 0o711)
 	bin := built(t)
-	data, accounts := filepath.Join(dir, "data"), filepath.Join(dir, "accounts")
-	os.WriteFile(accounts, []byte("ines\tInes Vael\tauthor\ta long password\n"), 0o600)
+	data := filepath.Join(dir, "data")
 	start := func() (*exec.Cmd, string, int) {
 		free, err := net.Listen("tcp", "127.19.91.254:0")
 		if err != nil {
@@ -38,7 +37,7 @@ func TestOwnDatabase(t *testing.T) {
 		}
 		listen := free.Addr().String()
 		free.Close()
-		cmd := exec.Command(bin, "-data", data, "-listen", listen, "-accounts", accounts)
+		cmd := exec.Command(bin, "-data", data, "-listen", listen)
 		var log bytes.Buffer
 		cmd.Stderr = &log
 		if err := cmd.Start(); err != nil {
@@ -60,30 +59,35 @@ func TestOwnDatabase(t *testing.T) {
 		t.Fatalf("it does not come up: %s", log.String())
 		return nil, "", 0
 	}
+	// The first two admins are made from this machine, a third is not.
+	for i, name := range []string{"ada", "ben", "cleo"} {
+		add := exec.Command(bin, "-data", data, "-first-admin", name, "-display", name)
+		add.Stdin = strings.NewReader("a long password\n")
+		if out, err := add.CombinedOutput(); (err == nil) != (i < 2) || err != nil && !strings.Contains(string(out), "there are 2 admins already (ada, ben)") {
+			t.Errorf("%s: %v: %s", name, err, out)
+		}
+	}
 	for round, signal := range []syscall.Signal{syscall.SIGTERM, syscall.SIGKILL, syscall.SIGTERM} {
 		server, url, database := start()
-		in, err := client.New(url, "").SignIn(t.Context(), view.SignIn{Name: "ines", Password: "a long password"})
+		in, err := client.New(url, "").SignIn(t.Context(), view.SignIn{Name: "ada", Password: "a long password"})
 		if err != nil {
 			t.Fatal(err)
 		}
 		c := client.New(url, in.Token)
-		if _, err := c.Draft(t.Context(), 0, []byte("title: t\nreason: r\nservice: s\nwhere: cores > 0\ncount: 1\nedits: [{set: a, to: 1}]\n")); err != nil {
+		if _, err := c.AddAccount(t.Context(), view.NewPerson{Name: fmt.Sprint("kim", round), Display: "Kim", Password: "a long password"}); err != nil {
 			t.Fatal(err)
 		}
-		if all, err := c.Changes(t.Context()); err != nil || len(all) != round+1 {
-			t.Errorf("round %d: %d changes, %v", round, len(all), err)
+		if all, err := c.Accounts(t.Context()); err != nil || len(all) != round+3 {
+			t.Errorf("round %d: %d accounts, %v", round, len(all), err)
 		}
-		// Beside it: an account can be added, another server cannot be started.
-		add := exec.Command(bin, "-data", data, "-add-account", fmt.Sprint("beside", round), "-display", "B", "-roles", "author")
+		// Beside it nobody touches its data: neither another server nor who would be an
+		// admin.
+		add := exec.Command(bin, "-data", data, "-first-admin", "beside", "-display", "B")
 		add.Stdin = strings.NewReader("a long password\n")
-		if out, err := add.CombinedOutput(); err != nil {
-			t.Errorf("adding an account beside it: %v: %s", err, out)
-		}
-		if out, err := exec.Command(bin, "-data", data, "-listen", "127.0.0.1:1").CombinedOutput(); err == nil || !strings.Contains(string(out), "works in") {
-			t.Errorf("a second server on its data: %v: %s", err, out)
-		}
-		if _, err := client.New(url, "").SignIn(t.Context(), view.SignIn{Name: fmt.Sprint("beside", round), Password: "a long password"}); err != nil {
-			t.Errorf("the account that was added: %v", err)
+		for _, beside := range []*exec.Cmd{add, exec.Command(bin, "-data", data, "-listen", "127.0.0.1:1")} {
+			if out, err := beside.CombinedOutput(); err == nil || !strings.Contains(string(out), fmt.Sprintf("another wladderd works with %s (process %d)", data, server.Process.Pid)) {
+				t.Errorf("%v beside it: %v: %s", beside.Args[3:], err, out)
+			}
 		}
 		server.Process.Signal(signal)
 		err = server.Wait()

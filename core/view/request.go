@@ -33,7 +33,8 @@ type (
 	}
 	// NewSecret is a secret's value, or its next one.
 	NewSecret struct {
-		Value string `json:"value"`
+		Value   string   `json:"value"`
+		Binding *Binding `json:"binding,omitempty"` // where it may go; left out: as before
 	}
 	// Judgement is a reviewer's answer.
 	Judgement struct {

@@ -23,6 +23,8 @@ type Account struct {
 	Display string   `json:"display"`
 	Roles   []string `json:"roles"`
 	Kind    string   `json:"kind,omitempty"` // of the sign-in: session or token
+	// MustChange tells that the password was set by somebody else.
+	MustChange bool `json:"must_change,omitempty"`
 }
 
 // Has tells whether the account has the role; everybody may read.
@@ -201,6 +203,7 @@ type Secret struct {
 	Version int       `json:"version"`
 	By      string    `json:"by"`
 	At      time.Time `json:"at"`
+	Binding *Binding  `json:"binding,omitempty"` // none: it may go nowhere
 }
 
 // AskedHosts is what hosts answered to probes without a change.

@@ -229,25 +229,6 @@ func (s *Server) launch(cmd *exec.Cmd) error {
 	return err
 }
 
-// Attach gives the server that another process runs in a directory, for work
-// beside it.
-func Attach(dir string) (*Server, error) {
-	text, err := os.ReadFile(filepath.Join(dir, "data", "postmaster.pid"))
-	if err != nil {
-		return nil, err
-	}
-	lines := strings.Split(string(text), "\n") // as PostgreSQL documents it: the port is the fourth
-	if len(lines) < 4 {
-		return nil, fmt.Errorf("%s: the server there is just starting; try again", dir)
-	}
-	port, err := strconv.Atoi(strings.TrimSpace(lines[3]))
-	if err != nil {
-		return nil, err
-	}
-	password, err := os.ReadFile(filepath.Join(dir, "password"))
-	return &Server{port: port, password: string(password)}, err
-}
-
 // take locks the directory for as long as the file is open. It holds who has it.
 func take(dir string) (*os.File, error) {
 	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)

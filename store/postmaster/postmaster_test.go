@@ -88,13 +88,6 @@ func TestStartBesideAStaleServer(t *testing.T) {
 	if _, err := Start(ctx, Config{Dir: dir, Careless: true}); !errors.As(err, &busy) || busy.PID != os.Getpid() {
 		t.Errorf("a second server on the same files: %v", err)
 	}
-	beside, err := Attach(dir)
-	if err == nil {
-		err = beside.Make(ctx, "beside")
-	}
-	if err != nil {
-		t.Errorf("work beside it: %v", err)
-	}
 	left.mu.Lock()
 	left.stopped = true // its owner is gone, and so are its lock and its care
 	left.mu.Unlock()

@@ -4,6 +4,74 @@
  */
 
 export interface paths {
+    "/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The accounts, by name
+         * @description Needs the role viewer.
+         */
+        get: operations["getAccounts"];
+        put?: never;
+        /**
+         * Make an account; a second admin has to agree where it is to be an admin
+         * @description Needs the role admin. Needs a signed-in person, not a token.
+         */
+        post: operations["postAccounts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/accounts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Change an account's roles, reset its password, or keep it out; what has to do with an admin wants a second one
+         * @description Needs the role admin. Needs a signed-in person, not a token.
+         */
+        patch: operations["patchAccountsName"];
+        trace?: never;
+    };
+    "/accounts/{name}/sign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * An account's sign-ins and tokens that have not ended
+         * @description Needs the role admin.
+         */
+        get: operations["getAccountsNameSign-ins"];
+        put?: never;
+        post?: never;
+        /**
+         * End all sign-ins and tokens of an account
+         * @description Needs the role admin. Needs a signed-in person, not a token.
+         */
+        delete: operations["deleteAccountsNameSign-ins"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/ask": {
         parameters: {
             query?: never;
@@ -342,7 +410,7 @@ export interface paths {
         get: operations["getHosts"];
         put?: never;
         /**
-         * Add hosts or bring them up to date
+         * Add hosts, or bring labels up to date; where the way in to a known one changes, a second admin has to agree
          * @description Needs the role admin.
          */
         post: operations["postHosts"];
@@ -432,6 +500,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What one admin has asked for and another has to agree to
+         * @description Needs the role admin.
+         */
+        get: operations["getRequests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/requests/{id}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Agree to a request, or refuse it
+         * @description Needs the role admin. Needs a signed-in person, not a token.
+         */
+        post: operations["postRequestsIdDecision"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/secrets": {
         parameters: {
             query?: never;
@@ -465,6 +573,26 @@ export interface paths {
          * @description Needs the role admin.
          */
         put: operations["putSecretsName"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets/{name}/binding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say where a secret may go
+         * @description Needs the role admin. Needs a signed-in person, not a token.
+         */
+        put: operations["putSecretsNameBinding"];
         post?: never;
         delete?: never;
         options?: never;
@@ -561,6 +689,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change one's own password; all other sign-ins end
+         * @description Needs the role viewer. Needs a signed-in person, not a token.
+         */
+        put: operations["putSessionPassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/sign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One's own sign-ins and tokens that have not ended
+         * @description Needs the role viewer.
+         */
+        get: operations["getSessionSign-ins"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/sign-ins/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End one of one's own sign-ins or tokens
+         * @description Needs the role viewer.
+         */
+        delete: operations["deleteSessionSign-insId"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/survey": {
         parameters: {
             query?: never;
@@ -581,6 +769,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a token for a program; it is shown once
+         * @description Needs the role viewer. Needs a signed-in person, not a token.
+         */
+        post: operations["postTokens"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -588,6 +796,7 @@ export interface components {
         Account: {
             display: string;
             kind?: string;
+            must_change?: boolean;
             name: string;
             roles: string[];
         };
@@ -622,6 +831,11 @@ export interface components {
         AskedHosts: {
             answers: components["schemas"]["Answer"][];
             hosts: number;
+        };
+        Binding: {
+            hosts: string;
+            probes: string[];
+            services: string[];
         };
         Change: {
             author: string;
@@ -694,6 +908,9 @@ export interface components {
             /** Format: int64 */
             id: number;
         };
+        Decision: {
+            agreed: boolean;
+        };
         Entry: {
             actor: string;
             /** Format: date-time */
@@ -764,6 +981,13 @@ export interface components {
             updated_at: string;
             why: string;
         };
+        HostsLoaded: {
+            added: number;
+            asked: number;
+            known: number;
+            /** Format: int64 */
+            request?: number;
+        };
         Judgement: {
             because: string;
             digest: string;
@@ -776,12 +1000,45 @@ export interface components {
             digest: string;
             host: string;
         };
+        NewPerson: {
+            display: string;
+            name: string;
+            password: string;
+            roles: string[];
+        };
         NewSecret: {
+            binding?: components["schemas"]["Binding"];
             value: string;
+        };
+        NewToken: {
+            days: number;
+            label: string;
+            scopes: string[];
         };
         Order: {
             /** @enum {string} */
             order: "pause" | "resume" | "stop";
+        };
+        PasswordChange: {
+            new: string;
+            old: string;
+        };
+        Person: {
+            /** Format: date-time */
+            created_at: string;
+            disabled: boolean;
+            display: string;
+            must_change: boolean;
+            name: string;
+            roles: string[];
+            sign_ins: number;
+            /** Format: date-time */
+            signed_in_at?: string;
+        };
+        PersonChange: {
+            disabled?: boolean;
+            password?: string;
+            roles?: string[];
         };
         Policy: {
             at_once: number;
@@ -828,6 +1085,22 @@ export interface components {
             host_id: number;
             probes: components["schemas"]["Verdict"][];
         };
+        Request: {
+            /** Format: date-time */
+            asked_at: string;
+            asked_by: string;
+            /** Format: date-time */
+            ends_at: string;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            subject: string;
+            what: string;
+        };
+        Requested: {
+            /** Format: int64 */
+            request?: number;
+        };
         Rung: {
             counts: {
                 [key: string]: number;
@@ -844,6 +1117,7 @@ export interface components {
         Secret: {
             /** Format: date-time */
             at: string;
+            binding?: components["schemas"]["Binding"];
             by: string;
             name: string;
             version: number;
@@ -866,6 +1140,19 @@ export interface components {
             label: string;
             name: string;
             password: string;
+        };
+        SignInRow: {
+            /** Format: date-time */
+            created_at: string;
+            /** Format: date-time */
+            expires_at: string;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            label: string;
+            origin: string;
+            scopes: string[];
+            this: boolean;
         };
         SignedIn: {
             account: components["schemas"]["Account"];
@@ -896,6 +1183,9 @@ export interface components {
                 [key: string]: string;
             };
             hosts: number;
+        };
+        Token: {
+            token: string;
         };
         Traits: {
             /** Format: int64 */
@@ -930,6 +1220,163 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    getAccounts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The accounts, by name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"][];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postAccounts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPerson"];
+            };
+        };
+        responses: {
+            /** @description Make an account; a second admin has to agree where it is to be an admin */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Requested"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    patchAccountsName: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonChange"];
+            };
+        };
+        responses: {
+            /** @description Change an account's roles, reset its password, or keep it out; what has to do with an admin wants a second one */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Requested"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "getAccountsNameSign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description An account's sign-ins and tokens that have not ended */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInRow"][];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "deleteAccountsNameSign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description End all sign-ins and tokens of an account */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postAsk: {
         parameters: {
             query?: never;
@@ -1526,12 +1973,14 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Add hosts or bring them up to date */
-            204: {
+            /** @description Add hosts, or bring labels up to date; where the way in to a known one changes, a second admin has to agree */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["HostsLoaded"];
+                };
             };
             /** @description A problem, as in RFC 9457 */
             default: {
@@ -1668,6 +2117,68 @@ export interface operations {
             };
         };
     };
+    getRequests: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What one admin has asked for and another has to agree to */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Request"][];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postRequestsIdDecision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decision"];
+            };
+        };
+        responses: {
+            /** @description Agree to a request, or refuse it */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getSecrets: {
         parameters: {
             query?: never;
@@ -1720,6 +2231,39 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Secret"];
                 };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putSecretsNameBinding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Binding"];
+            };
+        };
+        responses: {
+            /** @description Say where a secret may go */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem, as in RFC 9457 */
             default: {
@@ -1951,6 +2495,95 @@ export interface operations {
             };
         };
     };
+    putSessionPassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordChange"];
+            };
+        };
+        responses: {
+            /** @description Change one's own password; all other sign-ins end */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "getSessionSign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One's own sign-ins and tokens that have not ended */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInRow"][];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "deleteSessionSign-insId": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description End one of one's own sign-ins or tokens */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postSurvey: {
         parameters: {
             query?: never;
@@ -1971,6 +2604,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Surveyed"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postTokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            /** @description Make a token for a program; it is shown once */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
                 };
             };
             /** @description A problem, as in RFC 9457 */

@@ -1,0 +1,99 @@
+package api
+
+import (
+	"errors"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"wladder/core/view"
+	"wladder/store"
+)
+
+func (s *Server) changePassword(ctx *gin.Context) {
+	var in view.PasswordChange
+	if !s.read(ctx, &in) {
+		return
+	}
+	me := who(ctx).Name
+	err := s.limit.attempt(ctx, me, func() error { return s.Store.ChangePassword(ctx, me, token(ctx), in.Old, in.New) })
+	if errors.Is(err, store.ErrSignIn) { // the sign-in itself is well
+		err = invalid{errors.New("the old password is wrong")}
+	}
+	s.nothing(ctx, http.StatusNoContent, fit(err))
+}
+
+func (s *Server) endOwnSignIn(ctx *gin.Context) {
+	if id, ok := s.id(ctx); ok {
+		s.nothing(ctx, http.StatusNoContent, s.Store.EndSignIns(ctx, who(ctx).Name, who(ctx).Name, id))
+	}
+}
+
+func (s *Server) makeToken(ctx *gin.Context) {
+	var in view.NewToken
+	if !s.read(ctx, &in) {
+		return
+	}
+	lasts := time.Duration(in.Days) * 24 * time.Hour
+	if in.Days == 0 {
+		lasts = tokenLasts
+	}
+	if lasts < 0 || lasts > longestToken {
+		s.fail(ctx, invalid{errors.New("days: want 1 to 366")})
+		return
+	}
+	made, err := s.Store.MakeToken(ctx, who(ctx).Name, in.Label, in.Scopes, lasts, source(ctx))
+	if err != nil {
+		s.fail(ctx, fit(err))
+		return
+	}
+	ctx.JSON(http.StatusCreated, view.Token{Token: made})
+}
+
+func (s *Server) addPerson(ctx *gin.Context) {
+	var in view.NewPerson
+	if !s.read(ctx, &in) {
+		return
+	}
+	request, err := s.Store.AddPerson(ctx, who(ctx).Name, in)
+	give(s, ctx)(view.Requested{Request: request}, fit(err))
+}
+
+func (s *Server) changePerson(ctx *gin.Context) {
+	var in view.PersonChange
+	if !s.read(ctx, &in) {
+		return
+	}
+	me, name := who(ctx).Name, ctx.Param("name")
+	var request int64
+	var err error
+	switch {
+	case in.Roles != nil && in.Password == "" && in.Disabled == nil:
+		request, err = s.Store.SetRoles(ctx, me, name, *in.Roles)
+	case in.Roles == nil && in.Password != "" && in.Disabled == nil:
+		request, err = s.Store.ResetPassword(ctx, me, name, in.Password)
+	case in.Roles == nil && in.Password == "" && in.Disabled != nil:
+		request, err = s.Store.Disable(ctx, me, name, *in.Disabled)
+	default:
+		err = invalid{errors.New("want one of roles, password and disabled")}
+	}
+	give(s, ctx)(view.Requested{Request: request}, fit(err))
+}
+
+func (s *Server) decide(ctx *gin.Context) {
+	var in view.Decision
+	id, ok := s.id(ctx)
+	if !ok || !s.read(ctx, &in) {
+		return
+	}
+	s.nothing(ctx, http.StatusNoContent, s.Store.Decide(ctx, who(ctx).Name, id, in.Agreed))
+}
+
+func (s *Server) bindSecret(ctx *gin.Context) {
+	var in view.Binding
+	if !s.read(ctx, &in) {
+		return
+	}
+	s.nothing(ctx, http.StatusNoContent, fit(s.Store.BindSecret(ctx, who(ctx).Name, ctx.Param("name"), in)))
+}

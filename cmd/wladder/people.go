@@ -1,0 +1,187 @@
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"wladder/client"
+	"wladder/core/view"
+)
+
+var accountsCommand = command{"accounts", "", "the accounts", listing((*client.Client).Accounts, []string{"ACCOUNT", "NAME", "ROLES", "SIGN-INS", "STATE"}, func(p view.Person) []string {
+	state := "may sign in"
+	switch {
+	case p.Disabled:
+		state = "kept out"
+	case p.MustChange:
+		state = "has to change the password"
+	}
+	return []string{p.Name, p.Display, strings.Join(append([]string{"viewer"}, p.Roles...), ", "), fmt.Sprint(p.SignIns), state}
+})}
+
+// byComma takes a list apart at its commas.
+func byComma(list string) []string {
+	return append([]string{}, strings.FieldsFunc(list, func(r rune) bool { return r == ',' || r == ' ' })...)
+}
+
+// requested says what became of something that a second admin may have to agree to.
+func (t *terminal) requested(out view.Requested, done string) {
+	if out.Request == 0 {
+		fmt.Fprintln(t.out, done)
+		return
+	}
+	fmt.Fprintf(t.out, "a second admin has to agree: wladder request -agree %d\n", out.Request)
+}
+
+var accountAdd = command{"account-add", "NAME", "make an account; its first password is asked for, and changed at the first sign-in", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	display := f.String("display", "", "the name to show")
+	roles := f.String("roles", "", "roles by comma: author, reviewer, operator, admin; none is to read")
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if len(args) != 1 || *display == "" {
+			return usagef("want -display and one name")
+		}
+		password, err := t.hidden("First password of " + args[0])
+		if err != nil {
+			return err
+		}
+		out, err := t.client().AddAccount(ctx, view.NewPerson{Name: args[0], Display: *display, Roles: byComma(*roles), Password: password})
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(t.out, "account %s is made\n", args[0])
+		if out.Request != 0 {
+			t.requested(out, "")
+		}
+		return nil
+	}
+}}
+
+var accountCommand = command{"account", "NAME", "change an account; what has to do with an admin wants a second one", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	roles := f.String("roles", "", "the roles that it has from now on, by comma; none: to read alone")
+	reset := f.Bool("reset-password", false, "give it a password, which is asked for; it is changed at the next sign-in")
+	out, in := f.Bool("keep-out", false, "end its sign-ins and let it in no more"), f.Bool("let-in", false, "let it in again")
+	end := f.Bool("end-sign-ins", false, "end all its sign-ins and tokens")
+	return func(ctx context.Context, t *terminal, args []string) error {
+		chosen := 0
+		for _, yes := range []bool{*roles != "", *reset, *out, *in, *end} {
+			if yes {
+				chosen++
+			}
+		}
+		if len(args) != 1 || chosen != 1 {
+			return usagef("want one of -roles, -reset-password, -keep-out, -let-in and -end-sign-ins, and one name")
+		}
+		name := args[0]
+		if *end {
+			err := t.client().EndSignIns(ctx, name)
+			if err == nil {
+				fmt.Fprintf(t.out, "%s is signed in nowhere\n", name)
+			}
+			return err
+		}
+		var p view.PersonChange
+		done := name + " is kept out"
+		switch {
+		case *roles != "":
+			list := byComma(*roles)
+			if *roles == "none" {
+				list = []string{}
+			}
+			p.Roles, done = &list, name+" has these roles now"
+		case *reset:
+			password, err := t.hidden("New password of " + name)
+			if err != nil {
+				return err
+			}
+			p.Password, done = password, name+" has this password until the next sign-in"
+		case *in:
+			p.Disabled, done = new(bool), name+" may sign in again"
+		default:
+			p.Disabled = out
+		}
+		answer, err := t.client().ChangeAccount(ctx, name, p)
+		if err == nil {
+			t.requested(answer, done)
+		}
+		return err
+	}
+}}
+
+var requestsCommand = command{"requests", "", "what one admin has asked for and another has to agree to", listing((*client.Client).Requests, []string{"REQUEST", "WHAT", "ASKED BY", "UNTIL"}, func(r view.Request) []string {
+	return []string{fmt.Sprint(r.ID), r.What, r.AskedBy, when(r.EndsAt)}
+})}
+
+var requestCommand = command{"request", "NUMBER", "agree to what another admin has asked for, or refuse it", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	agree, refuse := f.Bool("agree", false, "have it done"), f.Bool("refuse", false, "have it not done")
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if len(args) != 1 || *agree == *refuse {
+			return usagef("want -agree or -refuse, and the number of one request")
+		}
+		id, err := strconv.ParseInt(args[0], 10, 64)
+		if err != nil {
+			return usagef("%q is no number of a request; wladder requests lists them", args[0])
+		}
+		if err := t.client().Decide(ctx, id, *agree); err != nil {
+			return err
+		}
+		fmt.Fprintf(t.out, "request %d is %s\n", id, map[bool]string{true: "agreed to, and done", false: "refused"}[*agree])
+		return nil
+	}
+}}
+
+var passwordCommand = command{"password", "", "change your own password; your other sign-ins end", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+	return func(ctx context.Context, t *terminal, _ []string) error {
+		old, err := t.hidden("Old password")
+		if err != nil {
+			return err
+		}
+		password, err := t.hidden("New password")
+		if err != nil {
+			return err
+		}
+		if err = t.client().ChangePassword(ctx, old, password); err == nil {
+			fmt.Fprintln(t.out, "your password is changed")
+		}
+		return err
+	}
+}}
+
+var signInsCommand = command{"sign-ins", "", "where you are signed in, and your tokens", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	end := f.Int64("end", 0, "end the one of this `number`")
+	return func(ctx context.Context, t *terminal, _ []string) error {
+		if *end != 0 {
+			return t.client().EndSignIn(ctx, *end)
+		}
+		found, err := t.client().SignIns(ctx)
+		return list(t, found, err, false, []string{"NUMBER", "WHAT", "LABEL", "ROLES", "FROM", "UNTIL"}, func(s view.SignInRow) []string {
+			what, roles := s.Kind, "all of yours"
+			if s.This {
+				what += " (this one)"
+			}
+			if s.Kind == "token" && len(s.Scopes) > 0 {
+				roles = strings.Join(s.Scopes, ", ")
+			} else if s.Kind == "token" {
+				roles = "to read"
+			}
+			return []string{fmt.Sprint(s.ID), what, s.Label, roles, s.Origin, when(s.ExpiresAt)}
+		})
+	}
+}}
+
+var tokenCommand = command{"token", "LABEL", "make a token for a program, and print it: it is shown once", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	roles := f.String("roles", "", "which of your roles it has, by comma; none is to read")
+	days := f.Int("days", 30, "until it ends")
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if len(args) != 1 {
+			return usagef("want one label: a few words that say which program has it")
+		}
+		out, err := t.client().MakeToken(ctx, view.NewToken{Label: args[0], Scopes: byComma(*roles), Days: *days})
+		if err == nil {
+			fmt.Fprintln(t.out, out.Token)
+		}
+		return err
+	}
+}}
