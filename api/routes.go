@@ -72,6 +72,7 @@ var routes = []route{
 	}},
 	{"GET", "/services/{name}", "The newest version of one definition", "viewer", false, nil, view.Service{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Service(c, c.Param("name"))) }},
 	{"POST", "/services", "Load a definition", "admin", false, "", view.Service{}, 200, (*Server).loadService},
+	{"POST", "/services/{name}/withdrawal", "Have a version serve no host any more; climbs that use it pause", "admin", true, view.Judgement{}, nil, 204, (*Server).withdrawService},
 	{"POST", "/services/{name}/approval", "Let a version serve hosts", "admin", true, view.Judgement{}, nil, 204, (*Server).approveService},
 
 	{"GET", "/changes", "The newest changes", "viewer", false, nil, []view.Change{}, 200, (*Server).changes},
@@ -274,6 +275,13 @@ func (s *Server) approveService(ctx *gin.Context) {
 	}
 }
 
+func (s *Server) withdrawService(ctx *gin.Context) {
+	var in view.Judgement
+	if s.read(ctx, &in) {
+		s.nothing(ctx, http.StatusNoContent, fit(s.Store.WithdrawService(ctx, who(ctx).Name, ctx.Param("name"), in.Digest, in.Because)))
+	}
+}
+
 func (s *Server) changes(ctx *gin.Context) {
 	limit := int(number(ctx, "limit"))
 	if limit < 1 || limit > 500 {
@@ -441,7 +449,7 @@ func (s *Server) order(ctx *gin.Context) {
 	id, ok := s.id(ctx)
 	var in view.Order
 	if ok && s.read(ctx, &in) {
-		s.nothing(ctx, http.StatusNoContent, s.Store.Order(ctx, who(ctx).Name, id, in.Order))
+		s.nothing(ctx, http.StatusNoContent, s.Store.Order(ctx, who(ctx).Name, id, in.Order, host.ScriptsDigest()))
 	}
 }
 

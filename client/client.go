@@ -264,6 +264,11 @@ func (c *Client) RaiseFence(ctx context.Context, host string) (view.Raised, erro
 	return call[view.Raised](ctx, c, "POST", "/hosts/"+url.PathEscape(host)+"/fence", nil)
 }
 
+// WithdrawService has a version serve no host any more.
+func (c *Client) WithdrawService(ctx context.Context, name, digest, because string) error {
+	return c.do(ctx, "POST", "/services/"+url.PathEscape(name)+"/withdrawal", view.Judgement{Digest: digest, Because: because})
+}
+
 // Changes gives the newest changes.
 func (c *Client) Changes(ctx context.Context) ([]view.Change, error) {
 	return call[[]view.Change](ctx, c, "GET", "/changes", nil)

@@ -31,7 +31,7 @@ func TestStoresConform(t *testing.T) {
 		id := r.draft(connections, "{stages: [{hosts: all}], at_once: 2, soak: 1s, pause_after: 9}")
 		r.approved(id)
 		r.stop()
-		if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
+		if _, err := r.store.StartClimb(t.Context(), "oda", id, host.ScriptsDigest()); err != nil {
 			t.Fatal(err)
 		}
 		conformRuns(t, r.store)

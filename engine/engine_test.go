@@ -264,7 +264,7 @@ func (r *rig) untilWithin(id int64, within time.Duration, f func(shown) bool) sh
 }
 
 func (r *rig) climb(id int64) shown {
-	if _, err := r.store.StartClimb(r.t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
+	if _, err := r.store.StartClimb(r.t.Context(), "oda", id, host.ScriptsDigest()); err != nil {
 		r.t.Fatal(err)
 	}
 	return r.until(id, func(d shown) bool { return d.Climb.State != ladder.Running })
@@ -394,7 +394,7 @@ func TestLadderStopsAtFailuresAndGates(t *testing.T) {
 		t.Fatalf("at the gate: %s %v %s", d.Climb.State, d.Counts, d.Climb.Why)
 	}
 	ctx := t.Context()
-	if err := r.store.Order(ctx, "ines", id, ladder.Resume); err != nil {
+	if err := r.store.Order(ctx, "ines", id, ladder.Resume, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	d = r.until(id, func(d shown) bool {
@@ -404,7 +404,7 @@ func TestLadderStopsAtFailuresAndGates(t *testing.T) {
 		t.Errorf("after a failure: %v", d.Counts)
 	}
 	// Going on forgives that one, and the next failure pauses again.
-	if err := r.store.Order(ctx, "ines", id, ladder.Resume); err != nil {
+	if err := r.store.Order(ctx, "ines", id, ladder.Resume, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	d = r.until(id, func(d shown) bool {
@@ -413,7 +413,7 @@ func TestLadderStopsAtFailuresAndGates(t *testing.T) {
 	if d.Counts[ladder.Restored] != 2 || !strings.Contains(d.Climb.Why, "1 host failed in stage 2") {
 		t.Errorf("after another failure: %v, %s", d.Counts, d.Climb.Why)
 	}
-	if err := r.store.Order(ctx, "ines", id, ladder.Stop); err != nil {
+	if err := r.store.Order(ctx, "ines", id, ladder.Stop, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	d = r.until(id, func(d shown) bool { return d.State == change.Stopped })
@@ -437,7 +437,7 @@ func TestNothingStartsWithoutItsApproval(t *testing.T) {
 			t.Errorf("got %v; want a conflict with %q", err, what)
 		}
 	}
-	start := func() error { _, err := r.store.StartClimb(ctx, "ines", id, host.ScriptsDigest()); return err }
+	start := func() error { _, err := r.store.StartClimb(ctx, "oda", id, host.ScriptsDigest()); return err }
 	old := r.approved(id).Rehearsal.Digest
 	wants("you wrote change", r.store.Judge(ctx, "ines", id, old, change.Approval, ""))
 	// A new revision, rehearsed and offered: the old approval starts nothing.

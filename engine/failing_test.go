@@ -98,7 +98,7 @@ func failing(t *testing.T, subnet int, kind faulty.Kind, away time.Duration, fir
 		r.approved(id)
 		p.Fail(n, kind, away)
 		ran := len(r.hosts[0].Ran())
-		if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
+		if _, err := r.store.StartClimb(t.Context(), "oda", id, host.ScriptsDigest()); err != nil {
 			t.Fatal(err)
 		}
 		d := r.untilWithin(id, 90*time.Second, func(d shown) bool {
@@ -124,7 +124,7 @@ func failing(t *testing.T, subnet int, kind faulty.Kind, away time.Duration, fir
 			t.Errorf("%s of statement %d: acted %d times: %+v", kind, n, len(acts), full.Steps)
 		}
 		if want == ladder.Restored { // the climb pauses at it; it is done with
-			if err := r.store.Order(t.Context(), "ines", id, ladder.Stop); err != nil {
+			if err := r.store.Order(t.Context(), "ines", id, ladder.Stop, host.ScriptsDigest()); err != nil {
 				t.Fatal(err)
 			}
 			r.untilWithin(id, 90*time.Second, func(d shown) bool { return d.State == change.Stopped }) // an outage may last

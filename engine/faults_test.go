@@ -138,7 +138,7 @@ func TestBusyHostsKeepNobodyWaiting(t *testing.T) {
 	r.approved(next)
 	start := func(id int64) {
 		t.Helper()
-		if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
+		if _, err := r.store.StartClimb(t.Context(), "oda", id, host.ScriptsDigest()); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -169,10 +169,10 @@ func TestNoHostDoneIsNotCompleted(t *testing.T) {
 		t.Errorf("%s: %s, %v", d.Climb.State, d.Climb.Why, d.Counts)
 	}
 	var refused *store.Conflict
-	if err := r.store.Order(t.Context(), "ines", id, ladder.Resume); !errors.As(err, &refused) || !strings.Contains(err.Error(), "stop the climb") {
+	if err := r.store.Order(t.Context(), "ines", id, ladder.Resume, host.ScriptsDigest()); !errors.As(err, &refused) || !strings.Contains(err.Error(), "stop the climb") {
 		t.Errorf("going on from nothing: %v", err)
 	}
-	if err := r.store.Order(t.Context(), "ines", id, ladder.Stop); err != nil {
+	if err := r.store.Order(t.Context(), "ines", id, ladder.Stop, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	r.until(id, func(d shown) bool { return d.State == change.Stopped })
@@ -188,18 +188,18 @@ func TestResumeForgivesWhatHasEnded(t *testing.T) {
 	r.hosts[0].Script(hold)
 	id := r.draft("  - {set: events/worker_connections, to: 2048}", "{stages: [{up-to: 1}, {hosts: all}], soak: 100ms}")
 	r.approved(id)
-	if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
+	if _, err := r.store.StartClimb(t.Context(), "oda", id, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	<-hold.Reached
 	r.until(id, func(d shown) bool { return d.Climb.State == ladder.Paused })
 	var refused *store.Conflict
-	if err := r.store.Order(t.Context(), "ines", id, ladder.Resume); !errors.As(err, &refused) || !strings.Contains(err.Error(), "still being put back") {
+	if err := r.store.Order(t.Context(), "ines", id, ladder.Resume, host.ScriptsDigest()); !errors.As(err, &refused) || !strings.Contains(err.Error(), "still being put back") {
 		t.Errorf("going on from what has not ended: %v", err)
 	}
 	close(hold.Release)
 	r.until(id, func(d shown) bool { return d.Counts[ladder.Restored] == 1 })
-	if err := r.store.Order(t.Context(), "ines", id, ladder.Resume); err != nil {
+	if err := r.store.Order(t.Context(), "ines", id, ladder.Resume, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	if d := r.until(id, func(d shown) bool { return d.State != change.Climbing || d.Climb.State != ladder.Running }); d.State != change.Completed || d.Counts[ladder.Done] != 2 {
@@ -253,7 +253,7 @@ func TestAFenceFromAnOlderDatabase(t *testing.T) {
 	if err != nil || seen != 4000 {
 		t.Fatalf("raised to %d, %v", seen, err)
 	}
-	if err := r.store.Order(ctx, "ines", id, ladder.Stop); err != nil {
+	if err := r.store.Order(ctx, "ines", id, ladder.Stop, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	r.until(id, func(d shown) bool { return d.State == change.Stopped })
@@ -279,7 +279,7 @@ func TestTheGuardHoldsThroughTheSoak(t *testing.T) {
 	draft := func(name string) int64 {
 		id := r.drafted(fmt.Sprintf("title: t\nreason: r\nservice: short\nwhere: name == %q\ncount: 1\nedits:\n%s\nladder: {soak: 6s}\n", name, connections))
 		r.approved(id)
-		if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
+		if _, err := r.store.StartClimb(t.Context(), "oda", id, host.ScriptsDigest()); err != nil {
 			t.Fatal(err)
 		}
 		return id
@@ -322,7 +322,7 @@ func TestTheDatabaseIsGoneDuringTheSoak(t *testing.T) {
 	p := r.behindProxy()
 	id := r.drafted(fmt.Sprintf("title: t\nreason: r\nservice: short\nwhere: labels.role == \"bulletin\"\ncount: %d\nedits:\n%s\nladder: {stages: [{hosts: all}], at_once: 99, soak: %ds}\n", hosts, connections, int(away.Seconds())-2))
 	r.approved(id)
-	if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
+	if _, err := r.store.StartClimb(t.Context(), "oda", id, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	r.until(id, func(d shown) bool { return d.Counts[ladder.Soaking] == hosts })

@@ -47,7 +47,7 @@ func TestTwoFilesAreOneSet(t *testing.T) {
 	// On one host the second file is edited between the look and the rename.
 	cut := &standin.Fault{Do: standin.CutBefore, At: "place", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
 	r.hosts[2].Script(cut)
-	if _, err := r.store.StartClimb(ctx, "ines", id, host.ScriptsDigest()); err != nil {
+	if _, err := r.store.StartClimb(ctx, "oda", id, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	<-cut.Reached
@@ -149,7 +149,7 @@ func TestStopAndGoOn(t *testing.T) {
 	r := newRig(t, 16, 4)
 	id := r.draft(connections, "{stages: [{hosts: all}], at_once: 4, soak: 600ms}")
 	r.approved(id)
-	if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
+	if _, err := r.store.StartClimb(t.Context(), "oda", id, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	for range 3 {
@@ -180,7 +180,7 @@ func TestAHostThatStaysAwayIsStranded(t *testing.T) {
 	r.approved(id)
 	cut := &standin.Fault{Do: standin.CutAfter, At: "place", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
 	r.hosts[0].Script(cut)
-	if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
+	if _, err := r.store.StartClimb(t.Context(), "oda", id, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	<-cut.Reached
@@ -204,7 +204,7 @@ func TestAGuardFiresWhileNobodyWatches(t *testing.T) {
 	r.approved(id)
 	cut := &standin.Fault{Do: standin.CutAfter, At: "act", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
 	r.hosts[0].Script(cut)
-	if _, err := r.store.StartClimb(t.Context(), "ines", id, host.ScriptsDigest()); err != nil {
+	if _, err := r.store.StartClimb(t.Context(), "oda", id, host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	<-cut.Reached

@@ -74,11 +74,12 @@ func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) err
 	if err != nil {
 		return err
 	}
-	t.Findings = append(t.Findings, unbound(svc, spec, hosts, names, bindings)...)
 	if _, t.Secrets, err = e.Store.Secrets(ctx, names); errors.As(err, &missing) {
 		t.Findings = append(t.Findings, veto("no-secret", "%s; keep it first, with wladder secret", missing.What))
 	} else if err != nil {
 		return err
+	} else {
+		t.Findings = append(t.Findings, unbound(svc, spec, hosts, names, bindings)...)
 	}
 	for _, p := range spec.Probes {
 		if err := p.Within(svc.Allowed()); err != nil {

@@ -319,7 +319,7 @@ func (r *rig) begin(id int64) {
 		err = r.store.Judge(ctx, "oda", id, d.Rehearsal.Digest, change.Approval, "")
 	}
 	if err == nil {
-		_, err = r.store.StartClimb(ctx, "ines", id, host.ScriptsDigest())
+		_, err = r.store.StartClimb(ctx, "oda", id, host.ScriptsDigest())
 	}
 	if err != nil {
 		for _, g := range d.Rehearsal.Groups {

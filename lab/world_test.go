@@ -64,7 +64,7 @@ func (w *world) start() {
 	listen := free.Addr().String()
 	free.Close()
 	w.url = "http://" + listen
-	w.server = exec.Command(filepath.Join(os.Getenv("LAB_BIN"), "wladderd"), "-data", filepath.Join(w.dir, "data"), "-database", w.database, "-listen", listen, "-lease", "2s", "-accounts", filepath.Join(w.dir, "accounts"))
+	w.server = exec.Command(filepath.Join(os.Getenv("LAB_BIN"), "wladderd"), "-data", filepath.Join(w.dir, "data"), "-database", w.database, "-listen", listen, "-lease", "2s", "-accounts", filepath.Join(w.dir, "accounts"), "-own-climbs")
 	w.server.Stderr = &w.log
 	must(w.T, "wladderd", w.server.Start())
 	for range 400 {

@@ -15,20 +15,65 @@ import (
 	"wladder/core/view"
 )
 
-// approved checks, within a transaction, that a digest is approved for a
-// change, and that the record's chain says so.
+// ApprovalLasts is how long an approval starts hosts.
+const ApprovalLasts = 7 * 24 * time.Hour
+
+// approved checks, within a transaction, that a digest is approved for a change: by a
+// reviewer who is one still and has not written it, not too long ago, with nobody
+// declining since, and that the record's chain says so.
 func approved(ctx context.Context, tx pgx.Tx, id int64, digest string) error {
-	var last string
-	var chained bool
-	err := tx.QueryRow(ctx, `select verdict, exists (select from record r where r.change = a.change and r.kind = 'change.approved' and r.body::jsonb ->> 'digest' = a.digest)
-		from approvals a where change = $1 and digest = $2 order by id desc limit 1`, id, digest).Scan(&last, &chained)
-	switch {
-	case errors.Is(err, pgx.ErrNoRows) || err == nil && last != "approved":
-		return conflict("nobody approved the plan %.12s of change %d", digest, id)
-	case err == nil && !chained:
-		return conflict("the approval of the plan %.12s of change %d is not in the record; nothing starts on it. Have the record verified", digest, id)
+	type row struct {
+		Account                                  string
+		Chained, Reviewer, Own, Declined, Lapsed bool
 	}
-	return err
+	all, err := many[row](ctx, tx, `select a.account,
+			exists (select from record r where r.change = a.change and r.kind = 'change.approved' and r.actor = a.account and r.body::jsonb ->> 'digest' = a.digest) as chained,
+			exists (select from accounts p where p.name = a.account and 'reviewer' = any(p.roles) and not p.disabled) as reviewer,
+			a.account = c.author as own,
+			exists (select from approvals d where d.change = a.change and d.digest = a.digest and d.verdict <> 'approved' and d.id > a.id) as declined,
+			a.at < now() - $3::interval as lapsed
+		from approvals a join changes c on c.id = a.change where a.change = $1 and a.digest = $2 and a.verdict = 'approved' order by a.id desc`, id, digest, ApprovalLasts)
+	if err != nil {
+		return err
+	}
+	why := fmt.Sprintf("nobody approved the plan %.12s of change %d", digest, id)
+	for i, r := range all {
+		said := ""
+		switch {
+		case r.Declined:
+			continue
+		case !r.Chained:
+			said = fmt.Sprintf("the approval of the plan %.12s of change %d is not in the record; nothing starts on it. Have the record verified", digest, id)
+		case !r.Reviewer || r.Own:
+			said = fmt.Sprintf("%s, who approved the plan %.12s of change %d, is no reviewer of it any more; another reviewer has to approve it", r.Account, digest, id)
+		case r.Lapsed:
+			said = fmt.Sprintf("the approval of the plan %.12s of change %d has ended after %d days; have it approved again", digest, id, int(ApprovalLasts.Hours()/24))
+		default:
+			return nil
+		}
+		if i == 0 || why == "" {
+			why = said
+		}
+	}
+	return conflict("%s", why)
+}
+
+// permitted checks all that has to hold for hosts to be started under a plan: its
+// approval, its definitions, and that this server would do just what was approved.
+func permitted(ctx context.Context, tx pgx.Tx, id int64, digest string, head plan.Head, scripts string) error {
+	if err := cmp.Or(approved(ctx, tx, id, digest), otherScripts(head, scripts)); err != nil {
+		return err
+	}
+	for _, part := range head.Parts {
+		var by, because string
+		err := tx.QueryRow(ctx, `select withdrawn_by, withdrawn_because from services where name = $1 and digest = $2 and withdrawn_by is not null`, part.Service, part.ServiceDigest).Scan(&by, &because)
+		if err == nil {
+			return conflict("%s has withdrawn the definition of %s under which this was approved (%s); rehearse the change under another and have it approved", by, part.Service, because)
+		} else if !errors.Is(err, pgx.ErrNoRows) {
+			return err
+		}
+	}
+	return nil
 }
 
 // otherScripts tells that a plan was approved with other host scripts than
@@ -61,14 +106,14 @@ func (s *Store) StartClimb(ctx context.Context, actor string, id int64, scripts 
 		if err := move(ctx, tx, c, change.ClimbStarted); err != nil {
 			return err
 		}
-		if err := approved(ctx, tx, id, p.Digest); err != nil {
-			return err
+		if c.Author == actor && !s.OwnClimbs {
+			return conflict("you wrote change %d; another operator starts it", id)
 		}
 		plan, err := readPlan(ctx, tx, p.ID) // as it is stored now
 		if err != nil {
 			return err
 		}
-		if err := otherScripts(plan.Head, scripts); err != nil {
+		if err := permitted(ctx, tx, id, p.Digest, plan.Head, scripts); err != nil {
 			return err
 		}
 		if err := tx.QueryRow(ctx, `insert into climbs (change, digest, plan, state, started_by) values ($1, $2, $3, 'running', $4) returning id`,
@@ -146,8 +191,8 @@ func counted(ctx context.Context, tx pgx.Tx, c climbRow, policy ladder.Policy) (
 	return out, err
 }
 
-// Order carries out what a person tells a climb.
-func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladder.Order) error {
+// Order carries out what a person tells a climb; scripts is as StartClimb's.
+func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladder.Order, scripts string) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {
 		c, err := one[climbRow](ctx, tx, fmt.Sprintf("a climb of change %d", changeID), climbColumns+`where change = $1 order by id desc limit 1 for update`, changeID)
 		if err != nil {
@@ -158,7 +203,7 @@ func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladde
 			return conflict("the climb of change %d is %s; it cannot %s", changeID, c.State, o)
 		}
 		if o == ladder.Resume {
-			if err := s.resume(ctx, tx, c); err != nil {
+			if err := s.resume(ctx, tx, c, scripts); err != nil {
 				return err
 			}
 		}
@@ -168,12 +213,12 @@ func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladde
 
 // resume opens the gate that a climb waits at, or goes on from what failed. It
 // forgives what has ended, and nothing else.
-func (s *Store) resume(ctx context.Context, tx pgx.Tx, c climbRow) error {
-	if err := approved(ctx, tx, c.Change, c.Digest); err != nil {
-		return err
-	}
+func (s *Store) resume(ctx context.Context, tx pgx.Tx, c climbRow, scripts string) error {
 	plan, err := readPlan(ctx, tx, c.Plan)
 	if err != nil {
+		return err
+	}
+	if err := permitted(ctx, tx, c.Change, c.Digest, plan.Head, scripts); err != nil {
 		return err
 	}
 	now, err := counted(ctx, tx, c, plan.Head.Policy)
@@ -305,7 +350,7 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 	d := ladder.Decide(now)
 	var started []*Claimed
 	if n := min(d.Start, free); n > 0 {
-		err := cmp.Or(approved(ctx, tx, c.Change, c.Digest), otherScripts(plan.Head, me.Scripts))
+		err := permitted(ctx, tx, c.Change, c.Digest, plan.Head, me.Scripts)
 		if refused := (*Conflict)(nil); errors.As(err, &refused) {
 			return nil, s.setClimb(ctx, tx, "wladderd", c, ladder.Paused, err.Error())
 		} else if err != nil {

@@ -10,7 +10,7 @@ import (
 	"wladder/core/written"
 )
 
-const serviceColumns = `select name, title, version, digest, source, names, loaded_by, loaded_at, coalesce(approved_by, '') as approved_by, approved_at from services `
+const serviceColumns = `select name, title, version, digest, source, names, loaded_by, loaded_at, coalesce(approved_by, '') as approved_by, approved_at, coalesce(withdrawn_by, '') as withdrawn_by, withdrawn_because from services `
 
 // LoadService keeps a new version of a definition; the same text again is the
 // version that is there.
@@ -54,6 +54,24 @@ func (s *Store) ApproveService(ctx context.Context, actor, name, digest string) 
 	})
 }
 
+// WithdrawService has a version serve no host any more: climbs that use it start no
+// further host.
+func (s *Store) WithdrawService(ctx context.Context, actor, name, digest, because string) error {
+	if because == "" {
+		return unfit("because: is empty; say why the definition is withdrawn")
+	}
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		v, err := one[view.Service](ctx, tx, "service "+name+" with that digest", serviceColumns+`where name = $1 and digest = $2 for update`, name, digest)
+		if err != nil || v.WithdrawnBy != "" {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `update services set withdrawn_by = $3, withdrawn_at = now(), withdrawn_because = $4 where name = $1 and digest = $2`, name, digest, actor, because); err != nil {
+			return err
+		}
+		return s.happened(ctx, tx, actor, "service.withdrawn", 0, "service/"+name, map[string]any{"version": v.Version, "digest": digest, "because": because})
+	})
+}
+
 // Services gives the newest version of each definition whose name holds a part,
 // by name, up to limit of them behind after.
 func (s *Store) Services(ctx context.Context, part, after string, limit int) ([]view.Service, error) {
@@ -68,7 +86,7 @@ func (s *Store) Service(ctx context.Context, name string) (view.Service, error) 
 
 // ApprovedService gives the newest approved version.
 func (s *Store) ApprovedService(ctx context.Context, name string) (view.Service, error) {
-	return one[view.Service](ctx, s.pool, "an approved version of service "+name, serviceColumns+`where name = $1 and approved_by is not null order by version desc limit 1`, name)
+	return one[view.Service](ctx, s.pool, "an approved version of service "+name, serviceColumns+`where name = $1 and approved_by is not null and withdrawn_by is null order by version desc limit 1`, name)
 }
 
 // ServiceOf gives the version of a definition under its digest.

@@ -32,6 +32,9 @@ var migrations embed.FS
 
 // Store is an open database. While it is open, it chains what happens.
 type Store struct {
+	// OwnClimbs is policy: an author who is an operator may start their own climb.
+	OwnClimbs bool
+
 	pool   *pgxpool.Pool
 	leases *pgxpool.Pool // connections of its own: renewing waits for nothing else
 	key    Key

@@ -30,7 +30,7 @@ func open(t *testing.T) *Store {
 	}
 	t.Cleanup(s.Close)
 	for _, name := range []string{"ines", "oda", "ada", "ben"} {
-		if err := s.AddAccount(t.Context(), "setup", view.Account{Name: name, Display: name, Roles: []string{"author"}}, "a long password"); err != nil {
+		if err := s.AddAccount(t.Context(), "setup", view.Account{Name: name, Display: name, Roles: []string{"author", "reviewer"}}, "a long password"); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -72,7 +72,7 @@ func started(t *testing.T, s *Store, n int) (changeID int64) {
 		reads = append(reads, Read{RehearsedHost: view.RehearsedHost{HostID: h.ID, Host: h.Name, Group: "g"}, Leaf: []byte("{}"), Contents: [][]byte{[]byte("old"), []byte("new")}})
 		leaves = append(leaves, plan.Leaf{HostID: h.ID, Host: h.Name, Parts: []plan.LeafPart{{Files: []plan.LeafFile{}}}})
 	}
-	head := &plan.Head{Version: plan.Version, Change: id, Revision: 1, Hosts: n, Scripts: "scripts", Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, PauseAfter: n}}
+	head := &plan.Head{Version: plan.Version, Change: id, Revision: 1, Hosts: n, Scripts: "scripts", Parts: []plan.Part{{Service: "s", ServiceDigest: "d"}}, Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, PauseAfter: n}}
 	if err = s.AddRead(ctx, claimed[0], reads); err == nil {
 		err = s.EndRehearsal(ctx, claimed[0], nil, head, leaves)
 	}
@@ -87,7 +87,7 @@ func started(t *testing.T, s *Store, n int) (changeID int64) {
 		err = s.Judge(ctx, "oda", id, d.Rehearsal.Digest, change.Approval, "")
 	}
 	if err == nil {
-		_, err = s.StartClimb(ctx, "ines", id, "scripts")
+		_, err = s.StartClimb(ctx, "oda", id, "scripts")
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -415,7 +415,7 @@ func TestOtherScriptsStartNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	var refused *Conflict
-	if _, err := s.StartClimb(ctx, "ines", id, "newer"); !errors.As(err, &refused) {
+	if _, err := s.StartClimb(ctx, "oda", id, "newer"); !errors.As(err, &refused) {
 		t.Errorf("started with other scripts: %v", err)
 	}
 }

@@ -12,6 +12,9 @@ import (
 )
 
 func approvalOf(s view.Service) string {
+	if s.WithdrawnBy != "" {
+		return "withdrawn by " + s.WithdrawnBy + ": " + plain(s.WithdrawnBecause)
+	}
 	if s.ApprovedBy == "" {
 		return "not approved yet"
 	}
@@ -85,5 +88,19 @@ var servicesApprove = command{"services-approve", "NAME", "let a version that an
 		}
 		fmt.Fprintf(t.out, "%s is approved under %.12s\n", args[0], *digest)
 		return nil
+	}
+}}
+
+var servicesWithdraw = command{"services-withdraw", "NAME", "have a definition serve no host any more; climbs that use it pause", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	digest, because := f.String("digest", "", "of the version"), f.String("because", "", "the reason")
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if len(args) != 1 || *digest == "" || *because == "" {
+			return usagef("want -digest, -because and the name of one service")
+		}
+		err := t.client().WithdrawService(ctx, args[0], *digest, *because)
+		if err == nil {
+			fmt.Fprintf(t.out, "%s serves no host under that version any more\n", args[0])
+		}
+		return err
 	}
 }}

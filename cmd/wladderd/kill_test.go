@@ -171,7 +171,7 @@ func (w *world) start() {
 	listen := fmt.Sprintf("%s:%d", w.at, 18400+w.starts)
 	w.starts++
 	w.url = "http://" + listen
-	w.server = exec.Command(w.bin, "-data", w.data, "-database", w.database, "-listen", listen, "-lease", cmp.Or(w.lease, "500ms"), "-accounts", filepath.Join(w.data, "people"))
+	w.server = exec.Command(w.bin, "-data", w.data, "-database", w.database, "-listen", listen, "-lease", cmp.Or(w.lease, "500ms"), "-accounts", filepath.Join(w.data, "people"), "-own-climbs")
 	var log bytes.Buffer
 	w.server.Stderr = &log
 	if err := w.server.Start(); err != nil {

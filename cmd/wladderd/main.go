@@ -37,6 +37,7 @@ type config struct {
 	lease                  time.Duration
 	admin, display         string
 	accounts               string
+	ownClimbs              bool
 	showKey                bool
 }
 
@@ -63,6 +64,7 @@ func main() {
 	flag.StringVar(&c.admin, "first-admin", "", "make this account an admin, its password being a line of standard input, and end; while there are fewer than two admins, and no server works there")
 	flag.StringVar(&c.display, "display", "", "the name to show, with -first-admin")
 	flag.StringVar(&c.accounts, "accounts", "", "where there is no account yet, make those in this file: name, display name, roles and password, between tabs")
+	flag.BoolVar(&c.ownClimbs, "own-climbs", false, "policy: an author who is an operator may start the climb of their own change")
 	flag.BoolVar(&c.showKey, "show-key", false, "print the public key with which the server signs in to hosts, and end")
 	flag.Parse()
 	err := c.validate()
@@ -119,6 +121,7 @@ func run(ctx context.Context, c config) error {
 		return err
 	}
 	defer st.Close()
+	st.OwnClimbs = c.ownClimbs
 	if c.admin != "" {
 		password, err := bufio.NewReader(os.Stdin).ReadString('\n')
 		if err != nil && password == "" {

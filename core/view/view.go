@@ -58,6 +58,9 @@ type Service struct {
 	LoadedAt   time.Time  `json:"loaded_at"`
 	ApprovedBy string     `json:"approved_by"`
 	ApprovedAt *time.Time `json:"approved_at,omitempty"`
+	// WithdrawnBy is who had it serve no host any more, and why.
+	WithdrawnBy      string `json:"withdrawn_by,omitempty"`
+	WithdrawnBecause string `json:"withdrawn_because,omitempty"`
 }
 
 // Change is a row of the list of changes.

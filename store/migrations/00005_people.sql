@@ -38,5 +38,10 @@ create table secret_bindings (
 	at       timestamptz not null default now()
 );
 
+-- A version of a definition that serves no host any more.
+alter table services add column withdrawn_by text references accounts;
+alter table services add column withdrawn_at timestamptz;
+alter table services add column withdrawn_because text not null default '';
+
 -- +goose Down
 select 'there is no way down: restore a backup';

@@ -664,6 +664,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/services/{name}/withdrawal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have a version serve no host any more; climbs that use it pause
+         * @description Needs the role admin. Needs a signed-in person, not a token.
+         */
+        post: operations["postServicesNameWithdrawal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/session": {
         parameters: {
             query?: never;
@@ -1134,6 +1154,8 @@ export interface components {
             source?: string;
             title: string;
             version: number;
+            withdrawn_because?: string;
+            withdrawn_by?: string;
         };
         SignIn: {
             kind: string;
@@ -2389,6 +2411,39 @@ export interface operations {
         };
         responses: {
             /** @description Let a version serve hosts */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postServicesNameWithdrawal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Judgement"];
+            };
+        };
+        responses: {
+            /** @description Have a version serve no host any more; climbs that use it pause */
             204: {
                 headers: {
                     [name: string]: unknown;

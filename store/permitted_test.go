@@ -1,0 +1,70 @@
+package store
+
+import (
+	"errors"
+	"strings"
+	"testing"
+
+	"wladder/core/ladder"
+)
+
+// TestPermitted walks what keeps a plan from starting hosts, at each place where that
+// is checked: at the start, when a paused climb goes on, and when a server goes on
+// with a climb that runs. Hosts under way are not touched by any of it.
+func TestPermitted(t *testing.T) {
+	for _, c := range []struct{ what, sql, why string }{
+		{"nothing", `select 1`, ""},
+		{"the approval is too old", `update approvals set at = now() - interval '8 days'`, "has ended after 7 days"},
+		{"it is nearly too old", `update approvals set at = now() - interval '6 days 23 hours'`, ""},
+		{"the reviewer is none any more", `update accounts set roles = '{author}' where name = 'oda'`, "is no reviewer of it any more"},
+		{"the reviewer is kept out", `update accounts set disabled = true where name = 'oda'`, "is no reviewer of it any more"},
+		{"the author approved", `update approvals set account = 'ines'`, "is not in the record"},
+		{"somebody declined since", `insert into approvals (change, digest, account, verdict, because) select change, digest, 'ben', 'declined', 'x' from approvals`, "nobody approved"},
+		{"the approval is gone", `delete from approvals`, "nobody approved"},
+		{"it is of another digest", `update approvals set digest = repeat('0', 64)`, "nobody approved"},
+		{"its entry is gone", `alter table record disable trigger user; delete from record where kind = 'change.approved'`, "is not in the record"},
+		{"its entry is another's", `alter table record disable trigger user; update record set actor = 'ben' where kind = 'change.approved'`, "is not in the record"},
+		{"the definition was withdrawn", `update services set withdrawn_by = 'ben', withdrawn_because = 'it leaks'`, "withdrawn the definition of s under which this was approved (it leaks)"},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			t.Parallel()
+			s := open(t)
+			ctx := t.Context()
+			id := started(t, s, 3)
+			if _, err := s.pool.Exec(ctx, `insert into services (name, version, title, digest, source, names, loaded_by) values ('s', 1, 's', 'd', '', 2, 'ines')`); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := s.pool.Exec(ctx, c.sql); err != nil {
+				t.Fatal(err)
+			}
+			refused := func(where string, err error) {
+				var conflict *Conflict
+				if (err != nil) != (c.why != "") || err != nil && (!errors.As(err, &conflict) || !strings.Contains(err.Error(), c.why)) {
+					t.Errorf("%s: %v; want %q", where, err, c.why)
+				}
+			}
+			begun, err := s.Advance(ctx, me, 1)
+			d, err2 := s.Change(ctx, id)
+			if err != nil || err2 != nil {
+				t.Fatal(err, err2)
+			}
+			if paused := d.Climb.State == ladder.Paused; paused != (c.why != "") || len(begun) > 0 == paused || !strings.Contains(d.Climb.Why, c.why) {
+				t.Errorf("going on: %d begun, %s: %s; want %q", len(begun), d.Climb.State, d.Climb.Why, c.why)
+			}
+			if c.why == "" {
+				if err := s.Order(ctx, "oda", id, ladder.Pause, "scripts"); err != nil {
+					t.Fatal(err)
+				}
+			}
+			refused("a climb that goes on", s.Order(ctx, "oda", id, ladder.Resume, "scripts"))
+			if _, err := s.pool.Exec(ctx, `update changes set state = 'approved'; update climbs set state = 'stopped', ended_at = now()`); err != nil {
+				t.Fatal(err)
+			}
+			_, err = s.StartClimb(ctx, "oda", id, "scripts")
+			refused("a climb that starts", err)
+			if _, err = s.StartClimb(ctx, "ines", id, "scripts"); err == nil {
+				t.Error("the author starts it")
+			}
+		})
+	}
+}
