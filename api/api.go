@@ -12,7 +12,9 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -31,6 +33,10 @@ type Config struct {
 	Log     *slog.Logger
 	Console fs.FS  // the built console; nil serves none
 	Limits  Limits // DefaultLimits where unset
+	TLS     bool   // requests come by TLS of our own
+	// Behind are the proxies through which alone requests come, by TLS of theirs; where
+	// there are none, anybody reaches us.
+	Behind []netip.Prefix
 }
 
 // Server answers requests.
@@ -54,6 +60,13 @@ func New(c Config) *Server {
 	}))
 	g.Use(func(ctx *gin.Context) {
 		h := ctx.Writer.Header()
+		if len(s.Behind) > 0 && !s.proxied(ctx) {
+			problem(ctx, http.StatusForbidden, "this server is reached through its proxy only")
+			return
+		}
+		if s.secure(ctx) {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Referrer-Policy", "no-referrer")
@@ -82,6 +95,42 @@ func New(c Config) *Server {
 	// session is a cookie.
 	s.router = http.NewCrossOriginProtection().Handler(g)
 	return s
+}
+
+// peer gives the address at the other end of the connection.
+func peer(ctx *gin.Context) netip.Addr {
+	at, _ := netip.ParseAddrPort(ctx.Request.RemoteAddr)
+	return at.Addr().Unmap()
+}
+
+// proxied tells whether a request comes from one of the proxies.
+func (s *Server) proxied(ctx *gin.Context) bool {
+	from := peer(ctx)
+	return slices.ContainsFunc(s.Behind, func(p netip.Prefix) bool { return p.Contains(from) })
+}
+
+// secure tells whether the request came by TLS: ours, or that of a proxy, which says
+// so.
+func (s *Server) secure(ctx *gin.Context) bool {
+	return s.TLS || ctx.Request.TLS != nil || s.proxied(ctx) && ctx.GetHeader("X-Forwarded-Proto") == "https"
+}
+
+// source gives the address that a request comes from, past the proxy; of IPv6 the
+// network, since one side has many.
+func (s *Server) source(ctx *gin.Context) string {
+	at := peer(ctx)
+	if s.proxied(ctx) { // it adds whom it heard at the end
+		said := strings.Split(strings.Join(ctx.Request.Header.Values("X-Forwarded-For"), ","), ",")
+		if client, err := netip.ParseAddr(strings.TrimSpace(said[len(said)-1])); err == nil {
+			at = client.Unmap()
+		}
+	}
+	if at.Is6() {
+		if network, err := at.Prefix(64); err == nil {
+			return network.String()
+		}
+	}
+	return at.String()
 }
 
 // longest bounds a request, in bytes: a list of ten thousand hosts is the longest
@@ -166,17 +215,17 @@ func token(ctx *gin.Context) string {
 func (s *Server) permit(r route) gin.HandlerFunc {
 	return func(ctx *gin.Context) {
 		if r.role == "" {
-			s.limit.allow(ctx, source(ctx))
+			s.limit.allow(ctx, s.source(ctx))
 			return
 		}
-		if token(ctx) == "" && !s.limit.allow(ctx, source(ctx)) {
+		if token(ctx) == "" && !s.limit.allow(ctx, s.source(ctx)) {
 			return
 		}
 		who, err := s.Store.Who(ctx, token(ctx))
 		var missing *store.NotFound
 		switch {
 		case errors.As(err, &missing):
-			if !s.limit.allow(ctx, source(ctx)) {
+			if !s.limit.allow(ctx, s.source(ctx)) {
 				return
 			}
 			problem(ctx, http.StatusUnauthorized, "you are not signed in, or your sign-in has ended; sign in again")

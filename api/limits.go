@@ -4,9 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"net"
 	"net/http"
-	"net/netip"
 	"strconv"
 	"sync"
 	"time"
@@ -98,33 +96,13 @@ func (l *limiter) stream(ctx *gin.Context, account string) (done func(), ok bool
 	}, true
 }
 
-// source gives the address that a request comes from; of IPv6 the network, since one
-// side has many.
-func source(ctx *gin.Context) string {
-	host, _, err := net.SplitHostPort(ctx.Request.RemoteAddr)
-	if err != nil {
-		return ctx.Request.RemoteAddr
-	}
-	at, err := netip.ParseAddr(host)
-	if err != nil {
-		return host
-	}
-	if at.Is6() && !at.Is4In6() {
-		if network, err := at.Prefix(64); err == nil {
-			return network.String()
-		}
-	}
-	return at.Unmap().String()
-}
-
 // errBusy tells that too many passwords are being checked.
 var errBusy = errors.New("too many people sign in just now")
 
 // attempt runs a check of a password, slowed by what failed before: of the address,
 // and of the account unless it has signed in from this address. So nobody who
 // guesses keeps a person out.
-func (l *limiter) attempt(ctx *gin.Context, account string, check func() error) error {
-	at := source(ctx)
+func (l *limiter) attempt(ctx *gin.Context, at, account string, check func() error) error {
 	sides := []string{"address " + at}
 	if known, _ := l.known.Get(account + " " + at); !known {
 		sides = append(sides, "account "+account)

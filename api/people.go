@@ -17,7 +17,7 @@ func (s *Server) changePassword(ctx *gin.Context) {
 		return
 	}
 	me := who(ctx).Name
-	err := s.limit.attempt(ctx, me, func() error { return s.Store.ChangePassword(ctx, me, token(ctx), in.Old, in.New) })
+	err := s.limit.attempt(ctx, s.source(ctx), me, func() error { return s.Store.ChangePassword(ctx, me, token(ctx), in.Old, in.New) })
 	if errors.Is(err, store.ErrSignIn) { // the sign-in itself is well
 		err = invalid{errors.New("the old password is wrong")}
 	}
@@ -43,7 +43,7 @@ func (s *Server) makeToken(ctx *gin.Context) {
 		s.fail(ctx, invalid{errors.New("days: want 1 to 366")})
 		return
 	}
-	made, err := s.Store.MakeToken(ctx, who(ctx).Name, in.Label, in.Scopes, lasts, source(ctx))
+	made, err := s.Store.MakeToken(ctx, who(ctx).Name, in.Label, in.Scopes, lasts, s.source(ctx))
 	if err != nil {
 		s.fail(ctx, fit(err))
 		return

@@ -167,8 +167,8 @@ func (s *Server) signIn(ctx *gin.Context) {
 	}
 	in.Kind = "session"
 	var token string
-	err := s.limit.attempt(ctx, in.Name, func() (err error) {
-		token, err = s.Store.SignIn(ctx, in.Name, in.Password, in.Kind, in.Label, source(ctx), sessionLasts)
+	err := s.limit.attempt(ctx, s.source(ctx), in.Name, func() (err error) {
+		token, err = s.Store.SignIn(ctx, in.Name, in.Password, in.Kind, in.Label, s.source(ctx), sessionLasts)
 		return err
 	})
 	if err != nil {
@@ -182,7 +182,7 @@ func (s *Server) signIn(ctx *gin.Context) {
 	}
 	if in.Label == "console" { // scripts in a page never see the token
 		http.SetCookie(ctx.Writer, &http.Cookie{Name: cookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
-			Secure: ctx.Request.TLS != nil, MaxAge: int(sessionLasts.Seconds())})
+			Secure: s.secure(ctx), MaxAge: int(sessionLasts.Seconds())})
 		token = ""
 	}
 	ctx.JSON(http.StatusOK, view.SignedIn{Account: account, Token: token})

@@ -307,9 +307,6 @@ func unpacked(encoding string, wire []byte) []byte {
 	return wire[:min(len(wire), maxBody)]
 }
 
-// signInKex are exchanges that cost the other side 15 ms instead of 200.
-var signInKex = ssh.Config{KeyExchanges: []string{ssh.KeyExchangeCurve25519, ssh.KeyExchangeECDHP256}}
-
 // askSSH finds out which ways to sign in are offered to a user, and whether a
 // secret is taken. It runs nothing.
 func askSSH(ctx context.Context, at, hostKey string, ask probe.Ask) probe.Answer {
@@ -325,7 +322,7 @@ func askSSH(ctx context.Context, at, hostKey string, ask probe.Ask) probe.Answer
 	if user == "" {
 		user = "nobody"
 	}
-	config := &ssh.ClientConfig{User: user, HostKeyCallback: ssh.InsecureIgnoreHostKey(), Config: signInKex}
+	config := &ssh.ClientConfig{User: user, HostKeyCallback: ssh.InsecureIgnoreHostKey(), Config: current}
 	if pinned, _, _, _, err := ssh.ParseAuthorizedKey([]byte(hostKey)); err == nil {
 		config.HostKeyCallback, config.HostKeyAlgorithms = ssh.FixedHostKey(pinned), algorithms(pinned.Type())
 	} else if ask.With["password"]+ask.With["key"] != "" {
@@ -382,7 +379,7 @@ func offered(ctx context.Context, at, user string) (methods []string) {
 		deadline, _ := ctx.Deadline()
 		raw.SetDeadline(deadline)
 		config := &ssh.ClientConfig{User: user, HostKeyCallback: ssh.InsecureIgnoreHostKey(), // nothing is sent
-			Config: signInKex, Auth: []ssh.AuthMethod{method(func() { methods = append(methods, name) })}}
+			Config: current, Auth: []ssh.AuthMethod{method(func() { methods = append(methods, name) })}}
 		if conn, channels, requests, err := ssh.NewClientConn(raw, at, config); err == nil {
 			ssh.NewClient(conn, channels, requests).Close()
 		}

@@ -64,7 +64,8 @@ func (w *world) start() {
 	listen := free.Addr().String()
 	free.Close()
 	w.url = "http://" + listen
-	w.server = exec.Command(filepath.Join(os.Getenv("LAB_BIN"), "wladderd"), "-data", filepath.Join(w.dir, "data"), "-database", w.database, "-listen", listen, "-lease", "2s", "-accounts", filepath.Join(w.dir, "accounts"), "-own-climbs")
+	w.server = exec.Command(filepath.Join(os.Getenv("LAB_BIN"), "wladderd"), "-data", filepath.Join(w.dir, "data"), "-listen", listen, "-lease", "2s", "-accounts", filepath.Join(w.dir, "accounts"), "-own-climbs")
+	w.server.Env = append(os.Environ(), "WLADDERD_DATABASE="+w.database)
 	w.server.Stderr = &w.log
 	must(w.T, "wladderd", w.server.Start())
 	for range 400 {

@@ -61,7 +61,7 @@ func approved(ctx context.Context, tx pgx.Tx, id int64, digest string) error {
 // permitted checks all that has to hold for hosts to be started under a plan: its
 // approval, its definitions, and that this server would do just what was approved.
 func permitted(ctx context.Context, tx pgx.Tx, id int64, digest string, head plan.Head, scripts string) error {
-	if err := cmp.Or(approved(ctx, tx, id, digest), otherScripts(head, scripts)); err != nil {
+	if err := cmp.Or(otherScripts(head, scripts), approved(ctx, tx, id, digest)); err != nil {
 		return err
 	}
 	for _, part := range head.Parts {

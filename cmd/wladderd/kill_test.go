@@ -171,7 +171,8 @@ func (w *world) start() {
 	listen := fmt.Sprintf("%s:%d", w.at, 18400+w.starts)
 	w.starts++
 	w.url = "http://" + listen
-	w.server = exec.Command(w.bin, "-data", w.data, "-database", w.database, "-listen", listen, "-lease", cmp.Or(w.lease, "500ms"), "-accounts", filepath.Join(w.data, "people"), "-own-climbs")
+	w.server = exec.Command(w.bin, "-data", w.data, "-listen", listen, "-lease", cmp.Or(w.lease, "500ms"), "-accounts", filepath.Join(w.data, "people"), "-own-climbs")
+	w.server.Env = append(os.Environ(), "WLADDERD_DATABASE="+w.database)
 	var log bytes.Buffer
 	w.server.Stderr = &log
 	if err := w.server.Start(); err != nil {
@@ -416,6 +417,17 @@ func TestTwoServersShareTheWork(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 32, 6)
 	first := w.server
+	keys := w.data // the same keys, in a directory of its own
+	w.data = t.TempDir()
+	for _, name := range []string{"key", "ssh_key", "people"} {
+		text, err := os.ReadFile(filepath.Join(keys, name))
+		if err == nil {
+			err = os.WriteFile(filepath.Join(w.data, name), text, 0o600)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
 	w.start()
 	second := w.server
 	id := w.climb(`labels.role == "bulletin"`, 6, "{stages: [{hosts: all}], at_once: 6, soak: 700ms}")

@@ -33,12 +33,14 @@ import (
 
 // config is how the server is told to run.
 type config struct {
-	data, listen, database string
-	lease                  time.Duration
-	admin, display         string
-	accounts               string
-	ownClimbs              bool
-	showKey                bool
+	door
+	data, database string // database: a URL
+	databaseFile   string
+	lease          time.Duration
+	admin, display string
+	accounts       string
+	ownClimbs      bool
+	showKey        bool
 }
 
 func (c *config) validate() error {
@@ -46,8 +48,16 @@ func (c *config) validate() error {
 	if c.data == "" {
 		all = append(all, errors.New("-data: is empty; want a directory of the server's own"))
 	}
-	if _, _, err := net.SplitHostPort(c.listen); err != nil {
-		all = append(all, fmt.Errorf("-listen: %q is no address; want one such as 127.0.0.1:8480", c.listen))
+	if err := c.door.validate(); err != nil {
+		all = append(all, err)
+	}
+	if c.databaseFile != "" {
+		text, err := os.ReadFile(c.databaseFile)
+		if err == nil {
+			err = private(c.databaseFile)
+		}
+		c.database = strings.TrimSpace(string(text))
+		all = append(all, err)
 	}
 	if c.lease < 500*time.Millisecond || c.lease > 5*time.Minute {
 		all = append(all, fmt.Errorf("-lease: %s is out of range; want 500ms to 5m", c.lease))
@@ -57,9 +67,12 @@ func (c *config) validate() error {
 
 func main() {
 	var c config
-	flag.StringVar(&c.data, "data", "", "directory for keys and, without -database, PostgreSQL's files")
-	flag.StringVar(&c.listen, "listen", "127.0.0.1:8480", "address to serve on")
-	flag.StringVar(&c.database, "database", "", "URL of a PostgreSQL database; without it the server runs one of its own on loopback")
+	flag.StringVar(&c.data, "data", "", "directory for keys and, without a database elsewhere, PostgreSQL's files")
+	flag.StringVar(&c.listen, "listen", "127.0.0.1:8480", "address to serve on; another than loopback wants -certificate or -behind")
+	flag.StringVar(&c.certificate, "certificate", "", "file with the server's certificate and those above it, in PEM; read again when it changes")
+	flag.StringVar(&c.key, "certificate-key", "", "file with the certificate's key, in PEM")
+	flag.StringVar(&c.behind, "behind", "", "addresses or networks, by comma, of the proxies through which alone this server is reached, and which have TLS")
+	flag.StringVar(&c.databaseFile, "database-file", "", "file with the URL of a PostgreSQL database; or the URL in WLADDERD_DATABASE; without either the server runs one of its own on loopback")
 	flag.DurationVar(&c.lease, "lease", 15*time.Second, "after how long another server may take over what this one worked on")
 	flag.StringVar(&c.admin, "first-admin", "", "make this account an admin, its password being a line of standard input, and end; while there are fewer than two admins, and no server works there")
 	flag.StringVar(&c.display, "display", "", "the name to show, with -first-admin")
@@ -67,6 +80,7 @@ func main() {
 	flag.BoolVar(&c.ownClimbs, "own-climbs", false, "policy: an author who is an operator may start the climb of their own change")
 	flag.BoolVar(&c.showKey, "show-key", false, "print the public key with which the server signs in to hosts, and end")
 	flag.Parse()
+	c.database = os.Getenv("WLADDERD_DATABASE")
 	err := c.validate()
 	if err == nil && flag.NArg() > 0 {
 		err = fmt.Errorf("unexpected %q; flags only", flag.Arg(0))
@@ -86,6 +100,9 @@ func main() {
 func run(ctx context.Context, c config) error {
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	if err := os.MkdirAll(c.data, 0o711); err != nil {
+		return err
+	}
+	if err := checkData(c.data); err != nil {
 		return err
 	}
 	key, err := store.LoadKey(filepath.Join(c.data, "key"))
@@ -183,7 +200,7 @@ const maxConnections = 4096
 
 func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, signer host.Signer) error {
 	e := engine.New(engine.Config{Store: st, Dialer: engine.Over(&host.Dialer{Signer: signer}), Log: log, Lease: c.lease})
-	listener, err := net.Listen("tcp", c.listen)
+	listener, err := c.door.open(log)
 	if err != nil {
 		return err
 	}
@@ -191,11 +208,11 @@ func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, sig
 	ended := make(chan struct{})
 	go func() { e.Run(work); close(ended) }()
 	defer func() { rest(); <-ended }()
-	server := &http.Server{Handler: api.New(api.Config{Store: st, Engine: e, Log: log, Console: console.Files()}), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
+	server := &http.Server{Handler: api.New(api.Config{Store: st, Engine: e, Log: log, Console: console.Files(), TLS: c.certificate != "", Behind: c.proxies}), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 		BaseContext: func(net.Listener) context.Context { return work }}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(netutil.LimitListener(listener, maxConnections)) }()
-	log.Info("serving", "address", "http://"+c.listen)
+	log.Info("serving", "address", c.scheme()+"://"+c.listen)
 	select {
 	case err := <-failed:
 		return err

@@ -107,17 +107,3 @@ func alive(pid int) bool {
 	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
 	return err == nil && !strings.Contains(string(text), ") Z ")
 }
-
-func TestConfigIsChecked(t *testing.T) {
-	good := config{data: "x", listen: "127.0.0.1:1", lease: time.Second}
-	if err := good.validate(); err != nil {
-		t.Error(err)
-	}
-	bad := config{listen: "nowhere", lease: time.Hour}
-	err := bad.validate()
-	for _, want := range []string{"-data: is empty", `-listen: "nowhere"`, "-lease: 1h0m0s is out of range; want 500ms to 5m"} {
-		if err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%q is not in %v", want, err)
-		}
-	}
-}
