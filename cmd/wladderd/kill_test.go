@@ -178,6 +178,11 @@ func (w *world) start() {
 	if err := w.server.Start(); err != nil {
 		w.Fatal(err)
 	}
+	w.Cleanup(func() {
+		if w.Failed() {
+			w.Logf("the server on %s said: %s", listen, log.String())
+		}
+	})
 	for range 200 {
 		if response, err := http.Get(w.url + "/readyz"); err == nil {
 			response.Body.Close()
@@ -416,6 +421,9 @@ func TestKilledWhileAScriptRuns(t *testing.T) {
 func TestTwoServersShareTheWork(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, 32, 6)
+	w.kill() // with a lease that a slow machine keeps
+	w.lease = "2s"
+	w.start()
 	first := w.server
 	keys := w.data // the same keys, in a directory of its own
 	w.data = t.TempDir()
