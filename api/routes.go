@@ -93,6 +93,7 @@ var routes = []route{
 	{"GET", "/changes/{id}/events", "What happens to the change, as Server-Sent Events", "viewer", false, nil, nil, 200, (*Server).events},
 
 	{"GET", "/record", "The record", "viewer", false, nil, []record.Entry{}, 200, (*Server).record},
+	{"GET", "/record/checkpoint", "Where the record ends, signed, after all of it was read", "viewer", false, nil, record.Checkpoint{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Checkpoint(c)) }},
 	{"GET", "/record/verification", "Whether the record holds", "viewer", false, nil, view.Verification{}, 200, (*Server).verify},
 }
 
@@ -469,12 +470,13 @@ func (s *Server) record(ctx *gin.Context) {
 }
 
 func (s *Server) verify(ctx *gin.Context) {
-	chain, waiting, err := s.Store.VerifyRecord(ctx)
+	chain, waiting, seams, err := s.Store.VerifyRecord(ctx)
 	var broken *record.Broken
-	switch {
-	case errors.As(err, &broken):
-		ctx.JSON(http.StatusOK, view.Verification{Entries: chain.Seq, Hash: chain.Hash, Waiting: waiting, Broken: broken.Error()})
-	default:
-		give(s, ctx)(view.Verification{Holds: true, Entries: chain.Seq, Hash: chain.Hash, Waiting: waiting}, err)
+	out := view.Verification{Holds: true, Entries: chain.Seq, Hash: chain.Hash, Waiting: waiting, Seams: seams}
+	if errors.As(err, &broken) {
+		out.Holds, out.Broken, err = false, broken.Error(), nil
+	} else if sound := s.Store.Sound(); err == nil && sound != nil { // found before, elsewhere
+		out.Holds, out.Broken = false, sound.Error()
 	}
+	give(s, ctx)(out, err)
 }

@@ -264,6 +264,11 @@ func (c *Client) RaiseFence(ctx context.Context, host string) (view.Raised, erro
 	return call[view.Raised](ctx, c, "POST", "/hosts/"+url.PathEscape(host)+"/fence", nil)
 }
 
+// Checkpoint has the server sign where its record ends.
+func (c *Client) Checkpoint(ctx context.Context) (record.Checkpoint, error) {
+	return call[record.Checkpoint](ctx, c, "GET", "/record/checkpoint", nil)
+}
+
 // WithdrawService has a version serve no host any more.
 func (c *Client) WithdrawService(ctx context.Context, name, digest, because string) error {
 	return c.do(ctx, "POST", "/services/"+url.PathEscape(name)+"/withdrawal", view.Judgement{Digest: digest, Because: because})

@@ -349,7 +349,7 @@ func (r *rig) verifyRecord() {
 	if _, err := r.store.AppendRecord(ctx); err != nil {
 		r.t.Fatal(err)
 	}
-	chain, waiting, err := r.store.VerifyRecord(ctx)
+	chain, waiting, _, err := r.store.VerifyRecord(ctx)
 	if err != nil || chain.Seq < 10 || waiting > 0 {
 		r.t.Errorf("record of %d entries: %v", chain.Seq, err)
 	}
@@ -372,7 +372,7 @@ func (r *rig) verifyRecord() {
 			}
 		}
 		var broken *record.Broken
-		if _, _, err := r.store.VerifyRecord(ctx); !errors.As(err, &broken) {
+		if _, _, _, err := r.store.VerifyRecord(ctx); !errors.As(err, &broken) {
 			r.t.Errorf("%s: verified with %v", c.tamper, err)
 		}
 		if c.mend != "" {

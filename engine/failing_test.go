@@ -136,7 +136,7 @@ func failing(t *testing.T, subnet int, kind faulty.Kind, away time.Duration, fir
 	if _, err := r.store.AppendRecord(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := r.store.VerifyRecord(t.Context()); err != nil {
+	if _, _, _, err := r.store.VerifyRecord(t.Context()); err != nil {
 		t.Errorf("the record: %v", err)
 	}
 	return p.Injected()

@@ -6,9 +6,11 @@ import (
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -80,7 +82,7 @@ func (s *Store) AddAccount(ctx context.Context, actor string, a view.Account, pa
 		if err != nil || tag.RowsAffected() == 0 {
 			return err
 		}
-		return s.happened(ctx, tx, actor, "account.added", 0, "account/"+a.Name, map[string]any{"roles": a.Roles})
+		return s.tellAccount(ctx, tx, actor, "account.added", a.Name, map[string]any{"roles": a.Roles})
 	})
 }
 
@@ -97,6 +99,13 @@ func (s *Store) SignIn(ctx context.Context, name, password, kind, label, from st
 	if err != nil && !errors.Is(err, pgx.ErrNoRows) {
 		return "", err
 	}
+	if err == nil {
+		if row, err := s.accountRow(ctx, s.pool, name); err != nil {
+			return "", err
+		} else if err := s.vouched(ctx, s.pool, accountKinds, "account/"+name, row, "the account "+name); err != nil {
+			return "", err
+		}
+	}
 	if !checkPassword(hash, password) || err != nil || disabled {
 		if err == nil {
 			if err := s.tx(ctx, func(tx pgx.Tx) error {
@@ -112,25 +121,65 @@ func (s *Store) SignIn(ctx context.Context, name, password, kind, label, from st
 		if _, err := tx.Exec(ctx, `delete from sessions where expires_at < now()`); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `insert into sessions (digest, account, kind, label, origin, expires_at) values ($1, $2, $3, $4, $5, now() + $6)`,
-			digest[:], name, kind, label, from, lasts); err != nil {
+		var id int64
+		if err := tx.QueryRow(ctx, `insert into sessions (digest, account, kind, label, origin, expires_at) values ($1, $2, $3, $4, $5, now() + $6) returning id`,
+			digest[:], name, kind, label, from, lasts).Scan(&id); err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, name, "signed-in", 0, "account/"+name, map[string]any{"kind": kind, "label": label, "from": from})
+		return s.tellSignIn(ctx, tx, name, "signed-in", id, map[string]any{"kind": kind, "label": label, "from": from})
 	})
 }
 
 // SignOut ends a token.
 func (s *Store) SignOut(ctx context.Context, token string) error {
 	digest := sha256.Sum256([]byte(token))
-	_, err := s.pool.Exec(ctx, `delete from sessions where digest = $1`, digest[:])
-	return err
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		var id int64
+		var name string
+		err := tx.QueryRow(ctx, `select id, account from sessions where digest = $1`, digest[:]).Scan(&id, &name)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return nil
+		}
+		if err == nil {
+			_, err = s.endSignIns(ctx, tx, name, name, id, nil)
+		}
+		return err
+	})
 }
 
-// Who gives the account behind a token that has not ended.
+// Who gives the account behind a token that has not ended. Neither is believed but as
+// the record tells of it.
 func (s *Store) Who(ctx context.Context, token string) (view.Account, error) {
 	digest := sha256.Sum256([]byte(token))
-	return one[view.Account](ctx, s.pool, "session",
-		`select a.name, a.display, s.kind, a.must_change, case when s.scopes is null then a.roles else array(select r from unnest(a.roles) r where r = any(s.scopes)) end as roles
-			from sessions s join accounts a on a.name = s.account where digest = $1 and expires_at > now() and not a.disabled`, digest[:])
+	type found struct {
+		view.Account
+		Password string
+		All, Own []string // roles of the account, and those of the token
+		Ends, ID int64
+		Digest   []byte
+	}
+	f, err := one[found](ctx, s.pool, "session", `select a.name, a.display, s.kind, a.must_change, a.password, a.roles as all, s.scopes as own, (extract(epoch from s.expires_at) * 1000000)::bigint as ends, s.id, s.digest, '{}'::text[] as roles
+		from sessions s join accounts a on a.name = s.account where digest = $1 and expires_at > now() and not a.disabled`, digest[:])
+	if err != nil {
+		return f.Account, err
+	}
+	slices.Sort(f.All)
+	mine, account := signInSubject(f.ID), "account/"+f.Name
+	entries, err := s.newest(ctx, s.pool, append([]string{"signed-in", "token.made", "sign-in.ended", "sign-in.vouched"}, accountKinds...), mine, account)
+	if err != nil {
+		return view.Account{}, err
+	}
+	for subject, want := range map[string]string{
+		mine: s.fingerprint("sign-in", f.ID, f.Digest, f.Name, f.Kind, f.Own, f.Ends), account: s.fingerprint("account", f.Name, f.All, f.Password, false),
+	} {
+		var r row
+		if json.Unmarshal(entries[subject], &r) != nil || r.Row != want {
+			return view.Account{}, s.forged("the " + strings.Replace(subject, "/", " ", 1))
+		}
+	}
+	f.Roles = f.All
+	if f.Own != nil {
+		f.Roles = slices.DeleteFunc(slices.Clone(f.All), func(role string) bool { return !slices.Contains(f.Own, role) })
+	}
+	return f.Account, nil
 }

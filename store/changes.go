@@ -121,6 +121,9 @@ func (s *Store) Offer(ctx context.Context, actor string, id int64) error {
 
 // Judge approves or declines the offered plan under its digest.
 func (s *Store) Judge(ctx context.Context, actor string, id int64, digest string, event change.Event, because string) error {
+	if err := s.Sound(); err != nil && event == change.Approval {
+		return err
+	}
 	return s.tx(ctx, func(tx pgx.Tx) error {
 		c, err := lockChange(ctx, tx, id)
 		if err != nil {

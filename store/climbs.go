@@ -21,13 +21,25 @@ const ApprovalLasts = 7 * 24 * time.Hour
 // approved checks, within a transaction, that a digest is approved for a change: by a
 // reviewer who is one still and has not written it, not too long ago, with nobody
 // declining since, and that the record's chain says so.
-func approved(ctx context.Context, tx pgx.Tx, id int64, digest string) error {
+func (s *Store) approved(ctx context.Context, tx pgx.Tx, id int64, digest string) error {
 	type row struct {
-		Account                                  string
-		Chained, Reviewer, Own, Declined, Lapsed bool
+		Account                         string
+		Reviewer, Own, Declined, Lapsed bool
+	}
+	entries, err := s.entriesOf(ctx, tx, `change = $1 and kind in ('change.approved', 'change.declined') and body::jsonb ->> 'digest' = $2`, ``, ``, id, digest)
+	if err != nil {
+		return err
+	}
+	chained, told := map[string]time.Time{}, map[string]bool{} // when, by whom, behind the last one who declined
+	declined := false
+	for _, e := range entries {
+		told[e.Actor] = told[e.Actor] || e.Kind == "change.approved"
+		declined = declined || e.Kind == "change.declined"
+		if _, later := chained[e.Actor]; !later && !declined && e.Seq != unchained {
+			chained[e.Actor] = e.At
+		}
 	}
 	all, err := many[row](ctx, tx, `select a.account,
-			exists (select from record r where r.change = a.change and r.kind = 'change.approved' and r.actor = a.account and r.body::jsonb ->> 'digest' = a.digest) as chained,
 			exists (select from accounts p where p.name = a.account and 'reviewer' = any(p.roles) and not p.disabled) as reviewer,
 			a.account = c.author as own,
 			exists (select from approvals d where d.change = a.change and d.digest = a.digest and d.verdict <> 'approved' and d.id > a.id) as declined,
@@ -38,18 +50,25 @@ func approved(ctx context.Context, tx pgx.Tx, id int64, digest string) error {
 	}
 	why := fmt.Sprintf("nobody approved the plan %.12s of change %d", digest, id)
 	for i, r := range all {
+		at, there := chained[r.Account]
 		said := ""
 		switch {
 		case r.Declined:
 			continue
-		case !r.Chained:
+		case !told[r.Account]:
+			return s.forged(fmt.Sprintf("the approval of change %d by %s", id, r.Account))
+		case !there:
 			said = fmt.Sprintf("the approval of the plan %.12s of change %d is not in the record; nothing starts on it. Have the record verified", digest, id)
 		case !r.Reviewer || r.Own:
 			said = fmt.Sprintf("%s, who approved the plan %.12s of change %d, is no reviewer of it any more; another reviewer has to approve it", r.Account, digest, id)
-		case r.Lapsed:
+		case r.Lapsed || time.Since(at) > ApprovalLasts:
 			said = fmt.Sprintf("the approval of the plan %.12s of change %d has ended after %d days; have it approved again", digest, id, int(ApprovalLasts.Hours()/24))
 		default:
-			return nil
+			row, err := s.accountRow(ctx, tx, r.Account)
+			if err != nil {
+				return err
+			}
+			return s.vouched(ctx, tx, accountKinds, "account/"+r.Account, row, "the account "+r.Account)
 		}
 		if i == 0 || why == "" {
 			why = said
@@ -60,13 +79,20 @@ func approved(ctx context.Context, tx pgx.Tx, id int64, digest string) error {
 
 // permitted checks all that has to hold for hosts to be started under a plan: its
 // approval, its definitions, and that this server would do just what was approved.
-func permitted(ctx context.Context, tx pgx.Tx, id int64, digest string, head plan.Head, scripts string) error {
-	if err := cmp.Or(otherScripts(head, scripts), approved(ctx, tx, id, digest)); err != nil {
+func (s *Store) permitted(ctx context.Context, tx pgx.Tx, id int64, digest string, head plan.Head, scripts string) error {
+	if err := cmp.Or(s.Sound(), otherScripts(head, scripts), s.approved(ctx, tx, id, digest)); err != nil {
 		return err
 	}
 	for _, part := range head.Parts {
+		v, err := one[view.Service](ctx, tx, "the definition of "+part.Service, serviceColumns+`where name = $1 and digest = $2`, part.Service, part.ServiceDigest)
+		if err == nil && v.WithdrawnBy == "" {
+			err = s.served(ctx, tx, v)
+		}
+		if err != nil {
+			return err
+		}
 		var by, because string
-		err := tx.QueryRow(ctx, `select withdrawn_by, withdrawn_because from services where name = $1 and digest = $2 and withdrawn_by is not null`, part.Service, part.ServiceDigest).Scan(&by, &because)
+		err = tx.QueryRow(ctx, `select withdrawn_by, withdrawn_because from services where name = $1 and digest = $2 and withdrawn_by is not null`, part.Service, part.ServiceDigest).Scan(&by, &because)
 		if err == nil {
 			return conflict("%s has withdrawn the definition of %s under which this was approved (%s); rehearse the change under another and have it approved", by, part.Service, because)
 		} else if !errors.Is(err, pgx.ErrNoRows) {
@@ -109,11 +135,11 @@ func (s *Store) StartClimb(ctx context.Context, actor string, id int64, scripts 
 		if c.Author == actor && !s.OwnClimbs {
 			return conflict("you wrote change %d; another operator starts it", id)
 		}
-		plan, err := readPlan(ctx, tx, p.ID) // as it is stored now
+		plan, err := s.readPlan(ctx, tx, p.ID) // as it is stored now
 		if err != nil {
 			return err
 		}
-		if err := permitted(ctx, tx, id, p.Digest, plan.Head, scripts); err != nil {
+		if err := s.permitted(ctx, tx, id, p.Digest, plan.Head, scripts); err != nil {
 			return err
 		}
 		if err := tx.QueryRow(ctx, `insert into climbs (change, digest, plan, state, started_by) values ($1, $2, $3, 'running', $4) returning id`,
@@ -124,7 +150,7 @@ func (s *Store) StartClimb(ctx context.Context, actor string, id int64, scripts 
 			select $1, l.host_id, h.name, l.stage, 'queued' from leaves l join hosts h on h.id = l.host_id where l.plan = $2 order by l.n`, climb, p.ID); err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, actor, "climb.started", id, subject(id), map[string]any{"digest": p.Digest, "hosts": plan.Head.Hosts})
+		return s.happened(ctx, tx, actor, "climb.started", id, subject(id), climbTold{Climb: climb, Digest: p.Digest, Hosts: plan.Head.Hosts})
 	})
 	return climb, err
 }
@@ -159,7 +185,7 @@ func (s *Store) setClimb(ctx context.Context, tx pgx.Tx, actor string, c climbRo
 			return err
 		}
 	}
-	return s.happened(ctx, tx, actor, "climb."+string(state), c.Change, subject(c.Change), map[string]any{"why": why})
+	return s.happened(ctx, tx, actor, "climb."+string(state), c.Change, subject(c.Change), climbTold{c.ID, c.Digest, c.Open, c.Accepted, why, 0})
 }
 
 // underWay are the states of host runs that are worked on; the indexes say the
@@ -203,7 +229,7 @@ func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladde
 			return conflict("the climb of change %d is %s; it cannot %s", changeID, c.State, o)
 		}
 		if o == ladder.Resume {
-			if err := s.resume(ctx, tx, c, scripts); err != nil {
+			if c.Open, c.Accepted, err = s.resume(ctx, tx, c, scripts); err != nil {
 				return err
 			}
 		}
@@ -213,37 +239,37 @@ func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladde
 
 // resume opens the gate that a climb waits at, or goes on from what failed. It
 // forgives what has ended, and nothing else.
-func (s *Store) resume(ctx context.Context, tx pgx.Tx, c climbRow, scripts string) error {
-	plan, err := readPlan(ctx, tx, c.Plan)
+func (s *Store) resume(ctx context.Context, tx pgx.Tx, c climbRow, scripts string) (open, accepted int, err error) {
+	plan, err := s.readPlan(ctx, tx, c.Plan)
 	if err != nil {
-		return err
+		return 0, 0, err
 	}
-	if err := permitted(ctx, tx, c.Change, c.Digest, plan.Head, scripts); err != nil {
-		return err
+	if err := s.permitted(ctx, tx, c.Change, c.Digest, plan.Head, scripts); err != nil {
+		return 0, 0, err
 	}
 	now, err := counted(ctx, tx, c, plan.Head.Policy)
 	if err != nil {
-		return err
+		return 0, 0, err
 	}
 	var unended int
 	if err := tx.QueryRow(ctx, `select count(*) from host_runs where climb = $1 and failed and not forgiven and `+underWay, c.ID).Scan(&unended); err != nil {
-		return err
+		return 0, 0, err
 	}
 	switch {
 	case unended > 0:
-		return conflict("%d of the hosts that failed are still being put back; wait until you see how they end, then resume", unended)
+		return 0, 0, conflict("%d of the hosts that failed are still being put back; wait until you see how they end, then resume", unended)
 	case now.Stage >= len(plan.Head.Policy.Stages) && !now.Done:
-		return conflict("no host is done, and none is left to start; stop the climb")
+		return 0, 0, conflict("no host is done, and none is left to start; stop the climb")
 	}
-	open := c.Open
+	open = c.Open
 	if c.State == ladder.Waiting { // this gate, not the next one
 		open = max(open, now.Stage+1)
 	}
 	if _, err := tx.Exec(ctx, `update climbs set open = $2, accepted = $3 where id = $1`, c.ID, open, now.Stage); err != nil {
-		return err
+		return 0, 0, err
 	}
 	_, err = tx.Exec(ctx, `update host_runs set forgiven = true where climb = $1 and failed and not forgiven`, c.ID)
-	return err
+	return open, now.Stage, err
 }
 
 // LeaveOut takes a host out of an approved plan, or of a climb that has not
@@ -350,7 +376,10 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 	d := ladder.Decide(now)
 	var started []*Claimed
 	if n := min(d.Start, free); n > 0 {
-		err := permitted(ctx, tx, c.Change, c.Digest, plan.Head, me.Scripts)
+		err := s.permitted(ctx, tx, c.Change, c.Digest, plan.Head, me.Scripts)
+		if err == nil {
+			err = s.ordered(ctx, tx, c)
+		}
 		if refused := (*Conflict)(nil); errors.As(err, &refused) {
 			return nil, s.setClimb(ctx, tx, "wladderd", c, ladder.Paused, err.Error())
 		} else if err != nil {
@@ -374,13 +403,19 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 // passOver ends queued runs of a climb for which why, an expression of SQL over
 // host_runs r, gives a reason.
 func (s *Store) passOver(ctx context.Context, tx pgx.Tx, c climbRow, why string, args ...any) error {
-	tag, err := tx.Exec(ctx, `with passed as (update host_runs r set state = 'passed-over', why = `+why+`, updated_at = now()
-			where climb = $1 and state = 'queued' and `+why+` is not null returning host, why)
-		insert into happened (actor, kind, subject, change, body)
-			select 'wladderd', 'host.passed-over', 'host/' || host, c.change, jsonb_build_object('change', c.change, 'why', passed.why, 'files', 'old', 'process', 'old')::text
-			from passed, climbs c where c.id = $1`, append([]any{c.ID}, args...)...)
-	if err == nil && tag.RowsAffected() > 0 {
-		s.poke()
+	passed, err := many[struct{ Host, Why string }](ctx, tx, `update host_runs r set state = 'passed-over', why = `+why+`, updated_at = now()
+		where climb = $1 and state = 'queued' and `+why+` is not null returning host, why`, append([]any{c.ID}, args...)...)
+	if err != nil || len(passed) == 0 {
+		return err
 	}
-	return err
+	var batch pgx.Batch
+	for _, p := range passed {
+		h, err := s.happening("wladderd", "host.passed-over", c.Change, "host/"+p.Host, moved{c.Change, p.Why, ladder.FilesOld, ladder.ProcessOld})
+		if err != nil {
+			return err
+		}
+		batch.Queue(note, h.row()...)
+	}
+	s.poke()
+	return tx.SendBatch(ctx, &batch).Close()
 }

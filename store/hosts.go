@@ -40,7 +40,7 @@ func (s *Store) LoadHosts(ctx context.Context, actor string, hosts []view.Host) 
 			known[h.Name] = h
 		}
 		var batch pgx.Batch
-		var moved []view.Host
+		var moved, added []view.Host
 		var said []string
 		for _, h := range hosts {
 			if h.Labels == nil {
@@ -50,6 +50,7 @@ func (s *Store) LoadHosts(ctx context.Context, actor string, hosts []view.Host) 
 			switch {
 			case !there:
 				out.Added++
+				added = append(added, h)
 				batch.Queue(`insert into hosts (name, address, login, host_key, sudo, labels) values ($1, $2, $3, $4, $5, $6)`, h.Name, h.Address, h.Login, h.HostKey, h.Sudo, h.Labels)
 				continue
 			case was.Address != h.Address || was.Login != h.Login || was.Sudo != h.Sudo || strings.TrimSpace(was.HostKey) != strings.TrimSpace(h.HostKey):
@@ -61,6 +62,11 @@ func (s *Store) LoadHosts(ctx context.Context, actor string, hosts []view.Host) 
 		}
 		if err := tx.SendBatch(ctx, &batch).Close(); err != nil {
 			return err
+		}
+		if len(added) > 0 {
+			if err := s.tellWaysIn(ctx, tx, actor, added); err != nil {
+				return err
+			}
 		}
 		if len(moved) > 0 {
 			out.Asked = len(moved)
@@ -121,12 +127,19 @@ func (s *Store) carryOutHosts(ctx context.Context, tx pgx.Tx, actor string, body
 	if err := tx.SendBatch(ctx, &batch).Close(); err != nil {
 		return err
 	}
+	if err := s.tellWaysIn(ctx, tx, actor, hosts); err != nil {
+		return err
+	}
 	return s.happened(ctx, tx, actor, hostsAsked, 0, "hosts", map[string]any{"count": len(names), "hosts": names[:min(len(names), 50)]})
 }
 
-// Hosts gives all hosts by name.
+// Hosts gives all hosts by name, to be reached: each just as admins agreed on.
 func (s *Store) Hosts(ctx context.Context) ([]view.Host, error) {
-	return many[view.Host](ctx, s.pool, hostColumns+`order by name`)
+	all, err := many[view.Host](ctx, s.pool, hostColumns+`order by name`)
+	if err != nil {
+		return nil, err
+	}
+	return s.reachable(ctx, all)
 }
 
 // HostFilter picks hosts for a list; the zero of each but Limit picks all.

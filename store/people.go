@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/trustelem/zxcvbn"
 
+	"wladder/core/record"
 	"wladder/core/view"
 )
 
@@ -65,11 +66,16 @@ type ask struct {
 const requestLasts = 7 * 24 * time.Hour
 
 func (s *Store) request(ctx context.Context, tx pgx.Tx, actor string, a ask) (id int64, err error) {
-	if err := tx.QueryRow(ctx, `insert into requests (kind, subject, what, body, asked_by, ends_at) values ($1, $2, $3, $4, $5, now() + $6) returning id`,
-		a.kind, a.subject, a.what, a.body, actor, requestLasts).Scan(&id); err != nil {
+	body, err := record.Canonical(a.body)
+	if err != nil {
 		return 0, err
 	}
-	return id, s.happened(ctx, tx, actor, "request.made", 0, fmt.Sprintf("request/%d", id), map[string]any{"kind": a.kind, "of": a.subject, "what": a.what})
+	if err := tx.QueryRow(ctx, `insert into requests (kind, subject, what, body, asked_by, ends_at) values ($1, $2, $3, $4, $5, now() + $6) returning id`,
+		a.kind, a.subject, a.what, string(body), actor, requestLasts).Scan(&id); err != nil {
+		return 0, err
+	}
+	return id, s.happened(ctx, tx, actor, "request.made", 0, fmt.Sprintf("request/%d", id), map[string]any{"kind": a.kind, "of": a.subject, "what": a.what,
+		"row": s.fingerprint("request", id, a.kind, a.subject, a.what, string(body), actor)})
 }
 
 // change does something about an account at once, or, where it has to do with the
@@ -120,7 +126,7 @@ func (s *Store) carryOut(ctx context.Context, tx pgx.Tx, actor, kind, subject st
 			_, err = tx.Exec(ctx, `update accounts set password = $2, must_change = true where name = $1`, name, b.Hash)
 		}
 		if err == nil {
-			_, err = tx.Exec(ctx, `delete from sessions where account = $1`, name)
+			_, err = s.endSignIns(ctx, tx, actor, name, 0, nil)
 		}
 	case enableAsked:
 		_, err = tx.Exec(ctx, `update accounts set disabled = false where name = $1`, name)
@@ -132,7 +138,7 @@ func (s *Store) carryOut(ctx context.Context, tx pgx.Tx, actor, kind, subject st
 	if err != nil {
 		return err
 	}
-	return s.happened(ctx, tx, actor, kind, 0, subject, noted)
+	return s.tellAccount(ctx, tx, actor, kind, name, noted)
 }
 
 // AddPerson makes an account. Its first password is changed at the first sign-in.
@@ -156,7 +162,7 @@ func (s *Store) AddPerson(ctx context.Context, actor string, p view.NewPerson) (
 			err = conflict("there is an account %s already", p.Name)
 		}
 		if err == nil {
-			err = s.happened(ctx, tx, actor, "account.added", 0, "account/"+p.Name, map[string]any{"roles": orEmpty(now)})
+			err = s.tellAccount(ctx, tx, actor, "account.added", p.Name, map[string]any{"roles": orEmpty(now)})
 		}
 		if err == nil && len(now) < len(p.Roles) {
 			request, err = s.request(ctx, tx, actor, ask{rolesAsked, "account/" + p.Name, fmt.Sprintf("%s (%s) is to have the roles %s", p.Name, p.Display, strings.Join(p.Roles, ", ")), rolesBody{p.Roles}})
@@ -226,10 +232,10 @@ func (s *Store) Disable(ctx context.Context, actor, name string, disabled bool) 
 		if _, err := tx.Exec(ctx, `update accounts set disabled = true where name = $1`, name); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `delete from sessions where account = $1`, name); err != nil {
+		if _, err := s.endSignIns(ctx, tx, actor, name, 0, nil); err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, actor, "account.disabled", 0, "account/"+name, map[string]any{})
+		return s.tellAccount(ctx, tx, actor, "account.disabled", name, map[string]any{})
 	})
 }
 
@@ -254,10 +260,10 @@ func (s *Store) ChangePassword(ctx context.Context, name, token, old, password s
 		if _, err := tx.Exec(ctx, `update accounts set password = $2, must_change = false where name = $1`, name, next); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `delete from sessions where account = $1 and digest <> $2`, name, digest[:]); err != nil {
+		if _, err := s.endSignIns(ctx, tx, name, name, 0, digest[:]); err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, name, "account.password-changed", 0, "account/"+name, map[string]any{})
+		return s.tellAccount(ctx, tx, name, "account.password-changed", name, map[string]any{})
 	})
 }
 
@@ -274,14 +280,11 @@ func (s *Store) EndSignIns(ctx context.Context, actor, name string, id int64) er
 		if _, err := account(ctx, tx, name); err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, `delete from sessions where account = $1 and ($2 = 0 or id = $2)`, name, id)
-		if err != nil {
-			return err
+		n, err := s.endSignIns(ctx, tx, actor, name, id, nil)
+		if err == nil && id != 0 && n == 0 {
+			err = &NotFound{fmt.Sprintf("sign-in %d of %s", id, name)}
 		}
-		if id != 0 && tag.RowsAffected() == 0 {
-			return &NotFound{fmt.Sprintf("sign-in %d of %s", id, name)}
-		}
-		return s.happened(ctx, tx, actor, "sign-ins.ended", 0, "account/"+name, map[string]any{"count": tag.RowsAffected()})
+		return err
 	})
 }
 
@@ -303,10 +306,11 @@ func (s *Store) MakeToken(ctx context.Context, name, label string, scopes []stri
 	}
 	token, digest := newToken()
 	return token, s.tx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `insert into sessions (digest, account, kind, label, scopes, origin, expires_at) values ($1, $2, 'token', $3, $4, $5, now() + $6)`, digest[:], name, label, orEmpty(scopes), from, lasts); err != nil {
+		var id int64
+		if err := tx.QueryRow(ctx, `insert into sessions (digest, account, kind, label, scopes, origin, expires_at) values ($1, $2, 'token', $3, $4, $5, now() + $6) returning id`, digest[:], name, label, orEmpty(scopes), from, lasts).Scan(&id); err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, name, "token.made", 0, "account/"+name, map[string]any{"label": label, "scopes": orEmpty(scopes), "days": int(lasts.Hours() / 24)})
+		return s.tellSignIn(ctx, tx, name, "token.made", id, map[string]any{"label": label, "scopes": orEmpty(scopes), "days": int(lasts.Hours() / 24)})
 	})
 }
 
@@ -335,7 +339,7 @@ func (s *Store) FirstAdmin(ctx context.Context, name, display, password string) 
 			on conflict (name) do update set roles = array_append(array_remove(accounts.roles, 'admin'), 'admin'), password = excluded.password, disabled = false`, name, display, hash); err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, "the server's machine", "account.first-admin", 0, "account/"+name, map[string]any{})
+		return s.tellAccount(ctx, tx, "the server's machine", "account.first-admin", name, map[string]any{})
 	})
 }
 
@@ -358,7 +362,7 @@ func (s *Store) Requests(ctx context.Context) ([]view.Request, error) {
 func (s *Store) Decide(ctx context.Context, actor string, id int64, agreed bool) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {
 		var by, kind, subject, what string
-		var body []byte
+		var body string
 		var open bool
 		err := tx.QueryRow(ctx, `select asked_by, kind, subject, what, body, decided_at is null and ends_at > now() from requests where id = $1 for update`, id).Scan(&by, &kind, &subject, &what, &body, &open)
 		switch {
@@ -370,6 +374,19 @@ func (s *Store) Decide(ctx context.Context, actor string, id int64, agreed bool)
 			return conflict("request %d has been decided, or its time has ended", id)
 		case agreed && by == actor:
 			return conflict("you have asked for request %d yourself; a second admin has to agree", id)
+		}
+		if err := s.Sound(); err != nil && agreed {
+			return err
+		}
+		if agreed {
+			canonical, err := record.Canonical(json.RawMessage(body))
+			if err != nil {
+				return err
+			}
+			at := fmt.Sprintf("request/%d", id)
+			if err := s.vouched(ctx, tx, []string{"request.made"}, at, s.fingerprint("request", id, kind, subject, what, string(canonical), by), "the "+at); err != nil {
+				return err
+			}
 		}
 		// Who asked must still be who may ask.
 		var still bool
@@ -389,7 +406,7 @@ func (s *Store) Decide(ctx context.Context, actor string, id int64, agreed bool)
 		if err := s.happened(ctx, tx, actor, verdict, 0, fmt.Sprintf("request/%d", id), map[string]any{"kind": kind, "of": subject, "what": what, "asked_by": by}); err != nil || !agreed {
 			return err
 		}
-		return s.carryOut(ctx, tx, actor, kind, subject, body)
+		return s.carryOut(ctx, tx, actor, kind, subject, []byte(body))
 	})
 }
 

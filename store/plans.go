@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"wladder/core/plan"
+	"wladder/core/record"
 )
 
 // Plan is a stored plan that was held against its digest.
@@ -34,15 +35,22 @@ func (s *Store) plan(ctx context.Context, q querier, id int64) (*Plan, error) {
 	if p, ok := s.plans.Get(id); ok {
 		return p, nil
 	}
-	p, err := readPlan(ctx, q, id)
+	p, err := s.readPlan(ctx, q, id)
 	if err == nil {
 		s.plans.Put(id, p)
 	}
 	return p, err
 }
 
+// alteredPlan tells that a plan is not the one of its digest, and ends all forward
+// work.
+func (s *Store) alteredPlan(digest string) error {
+	s.breaks(&record.Broken{What: fmt.Sprintf("the plan %.12s in the database is not the one that was approved", digest)})
+	return conflict("the stored plan is not the one with digest %.12s; nothing is carried out", digest)
+}
+
 // readPlan reads a plan and all its digests, and holds them together.
-func readPlan(ctx context.Context, q querier, id int64) (*Plan, error) {
+func (s *Store) readPlan(ctx context.Context, q querier, id int64) (*Plan, error) {
 	row, err := one[struct {
 		Version int
 		Digest  string
@@ -52,11 +60,10 @@ func readPlan(ctx context.Context, q querier, id int64) (*Plan, error) {
 		return nil, err
 	}
 	p := &Plan{ID: id, Digest: row.Digest, leaves: map[int64]string{}, old: map[int64]plan.Leaf{}}
-	altered := conflict("the stored plan is not the one with digest %.12s; nothing is carried out", row.Digest)
 	switch {
 	case row.Version == 1:
 		if plan.DigestOf([]byte(row.Head)) != row.Digest {
-			return nil, altered
+			return nil, s.alteredPlan(row.Digest)
 		}
 		var leaves []plan.Leaf
 		if p.Head, leaves, err = plan.DecodeV1([]byte(row.Head)); err != nil {
@@ -81,7 +88,7 @@ func readPlan(ctx context.Context, q querier, id int64) (*Plan, error) {
 		digests[i], p.leaves[r.HostID] = r.Digest, r.Digest
 	}
 	if plan.Digest([]byte(row.Head), digests) != row.Digest {
-		return nil, altered
+		return nil, s.alteredPlan(row.Digest)
 	}
 	p.Head, err = plan.DecodeHead(row.Version, []byte(row.Head))
 	return p, err

@@ -1,7 +1,9 @@
 package store
 
 import (
+	"cmp"
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -17,14 +19,51 @@ import (
 // channel is where events are announced.
 const channel = "wladder"
 
+// happening is an entry of the record before it is chained.
+type happening struct {
+	At      time.Time `json:"at"`
+	Actor   string    `json:"actor"`
+	Kind    string    `json:"kind"`
+	Subject string    `json:"subject"`
+	Change  int64     `json:"change"`
+	Body    string    `json:"body"` // canonical JSON
+	Nonce   string    `json:"nonce"`
+	Seal    string    `json:"-"` // over the rest, by the server's key
+}
+
+// happening seals what happens; it is to be noted in the transaction of what it tells
+// of.
+func (s *Store) happening(actor, kind string, changeID int64, subject string, body any) (happening, error) {
+	data, err := record.Canonical(body)
+	if err != nil {
+		return happening{}, err
+	}
+	h := happening{At: time.Now().UTC().Truncate(time.Microsecond), Actor: actor, Kind: kind, Subject: subject, Change: changeID, Body: string(data), Nonce: rand.Text()}
+	h.Seal, err = s.sealOf(h)
+	return h, err
+}
+
+func (s *Store) sealOf(h happening) (string, error) {
+	h.At = h.At.UTC()
+	data, err := record.Canonical(h)
+	return s.key.mac("happened", data), err
+}
+
+// note is the statement that notes a happening; row gives its arguments.
+const note = `insert into happened (at, actor, kind, subject, change, body, nonce, seal) values ($1, $2, $3, $4, $5, $6, $7, $8)`
+
+func (h happening) row() []any {
+	return []any{h.At, h.Actor, h.Kind, h.Subject, h.Change, h.Body, h.Nonce, h.Seal}
+}
+
 // happened notes an entry of the record in the transaction of what it tells of.
 // The appender chains it, within a second.
 func (s *Store) happened(ctx context.Context, tx pgx.Tx, actor, kind string, changeID int64, subject string, body any) error {
-	data, err := record.Canonical(body)
+	h, err := s.happening(actor, kind, changeID, subject, body)
 	if err != nil {
 		return err
 	}
-	_, err = tx.Exec(ctx, `insert into happened (actor, kind, subject, change, body) values ($1, $2, $3, $4, $5)`, actor, kind, subject, changeID, string(data))
+	_, err = tx.Exec(ctx, note, h.row()...)
 	s.poke()
 	return err
 }
@@ -73,43 +112,35 @@ const appendAtOnce = 1000
 func (s *Store) AppendRecord(ctx context.Context) (moved int, err error) {
 	// The numbers are given in order, though they may commit in another; what
 	// one transaction saw of another has a lower number than its own entries.
+	if err := s.Sound(); err != nil {
+		return 0, err // what happens is kept aside
+	}
+	var end record.Chain
 	err = s.tx(ctx, func(tx pgx.Tx) error {
-		var head record.Chain
-		// The head's row is the lock that keeps to one appender.
-		err := tx.QueryRow(ctx, `select seq, hash from record_head for update`).Scan(&head.Seq, &head.Hash)
-		if errors.Is(err, pgx.ErrNoRows) {
-			_, err = tx.Exec(ctx, `insert into record_head (seq, hash, seal) values (0, '', $1) on conflict do nothing`, s.seal(0, ""))
-			if err == nil {
-				err = tx.QueryRow(ctx, `select seq, hash from record_head for update`).Scan(&head.Seq, &head.Hash)
-			}
-		}
+		head, err := s.lockHead(ctx, tx)
 		if err != nil {
 			return err
 		}
-		type entry struct {
-			ID                   int64
-			At                   time.Time
-			Actor, Kind, Subject string
-			Change               int64
-			Body                 string
-		}
-		all, err := many[entry](ctx, tx, `with moved as (delete from happened where id in (select id from happened order by id limit $1) returning *)
-			select id, at, actor, kind, subject, change, body from moved order by id`, appendAtOnce)
+		all, err := many[happening](ctx, tx, `with moved as (delete from happened where id in (select id from happened order by id limit $1) returning *)
+			select at, actor, kind, subject, change, body, coalesce(nonce, '') as nonce, coalesce(seal, '') as seal from moved order by id`, appendAtOnce)
 		if err != nil || len(all) == 0 {
 			return err
 		}
 		rows := make([][]any, len(all))
 		changes := map[int64]bool{}
 		for i, h := range all {
+			if want, err := s.sealOf(h); err != nil || h.Seal != want {
+				return cmp.Or(err, error(&record.Broken{Seq: head.Seq + 1, What: fmt.Sprintf("somebody else than this server put %s of %s into the database, to be chained", h.Kind, h.Actor)}))
+			}
 			e, err := record.Seal(head.Hash, record.Entry{Seq: head.Seq + 1, At: h.At, Actor: h.Actor, Kind: h.Kind, Subject: h.Subject, Body: json.RawMessage(h.Body)})
 			if err != nil {
 				return err
 			}
-			rows[i] = []any{e.Seq, e.At, e.Actor, e.Kind, e.Subject, h.Change, string(e.Body), e.Prev, e.Hash}
+			rows[i] = []any{e.Seq, e.At, e.Actor, e.Kind, e.Subject, h.Change, string(e.Body), e.Prev, e.Hash, h.Nonce, s.entrySeal(e.Seq, e.Hash, h.Nonce, h.Change)}
 			head.Seq, head.Hash = e.Seq, e.Hash
 			changes[h.Change] = true
 		}
-		if _, err := tx.CopyFrom(ctx, pgx.Identifier{"record"}, []string{"seq", "at", "actor", "kind", "subject", "change", "body", "prev", "hash"}, pgx.CopyFromRows(rows)); err != nil {
+		if _, err := tx.CopyFrom(ctx, pgx.Identifier{"record"}, []string{"seq", "at", "actor", "kind", "subject", "change", "body", "prev", "hash", "nonce", "seal"}, pgx.CopyFromRows(rows)); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(ctx, `update record_head set seq = $1, hash = $2, seal = $3`, head.Seq, head.Hash, s.seal(head.Seq, head.Hash)); err != nil {
@@ -119,17 +150,47 @@ func (s *Store) AppendRecord(ctx context.Context) (moved int, err error) {
 		for id := range changes {
 			events = append(events, view.Event{Type: "record", Change: id, Data: fmt.Appendf(nil, "%d", head.Seq)})
 		}
-		moved = len(all)
+		moved, end = len(all), head
 		return announce(ctx, tx, "", events)
 	})
-	if err != nil {
-		moved = 0
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) && pg.ConstraintName == "record_nonce_key" {
+		err = &record.Broken{Seq: end.Seq + 1, What: "somebody put an entry into the database again, to be chained twice"}
 	}
-	return moved, err
+	if err != nil {
+		return 0, s.found(err)
+	}
+	if moved > 0 {
+		s.keepHead(end)
+	}
+	return moved, nil
+}
+
+// lockHead gives where the chain ends, as the server's key says; its row is the lock
+// that keeps to one appender.
+func (s *Store) lockHead(ctx context.Context, tx pgx.Tx) (head record.Chain, err error) {
+	var seal, entry string
+	err = tx.QueryRow(ctx, `select seq, hash, seal from record_head for update`).Scan(&head.Seq, &head.Hash, &seal)
+	if err == nil { // a statement of its own: it sees what was written while we waited for the lock
+		err = tx.QueryRow(ctx, `select coalesce((select hash from record where seq = $1), '')`, head.Seq).Scan(&entry)
+	}
+	switch {
+	case errors.Is(err, pgx.ErrNoRows):
+		return head, &record.Broken{Seq: 1, What: "the head of the record is gone"}
+	case err == nil && (seal != s.seal(head.Seq, head.Hash) || entry != head.Hash):
+		return head, &record.Broken{Seq: head.Seq, What: "the head of the record was altered: its seal is not this server's, or its entry is another"}
+	}
+	return head, err
 }
 
 func (s *Store) seal(seq int64, hash string) string {
 	return s.key.mac("record head", fmt.Appendf(nil, "%d %s", seq, hash))
+}
+
+// entrySeal is what each entry carries beside its hash. It says for which change the
+// entry is found, too, which the hash does not.
+func (s *Store) entrySeal(seq int64, hash, nonce string, change int64) string {
+	return s.key.mac("record entry", fmt.Appendf(nil, "%d %s %s %d", seq, hash, nonce, change))
 }
 
 // announcement is what servers tell each other.
@@ -221,43 +282,98 @@ func (s *Store) Record(ctx context.Context, changeID, after int64, limit int) ([
 	return entries(rows)
 }
 
-// VerifyRecord reads the whole chain; a *record.Broken says where it breaks.
-// Waiting counts what happened and is not chained yet.
-func (s *Store) VerifyRecord(ctx context.Context) (chain record.Chain, waiting int, err error) {
-	var head record.Chain
-	var seal string
-	// One snapshot, so that entries made meanwhile do not look like a break.
-	err = pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
-		err := tx.QueryRow(ctx, `select seq, hash, seal from record_head`).Scan(&head.Seq, &head.Hash, &seal)
-		if err != nil && !errors.Is(err, pgx.ErrNoRows) {
-			return err
-		}
-		if err == nil && seal != s.seal(head.Seq, head.Hash) {
-			return &record.Broken{Seq: head.Seq, What: "the head of the record was altered: its seal is not this server's"}
-		}
-		if err := tx.QueryRow(ctx, `select count(*) from happened`).Scan(&waiting); err != nil {
-			return err
-		}
-		for {
-			rows, err := tx.Query(ctx, entryColumns+`where seq > $1 order by seq limit 5000`, chain.Seq)
-			if err != nil {
-				return err
-			}
-			batch, err := entries(rows)
-			if err != nil {
-				return err
-			}
-			for _, e := range batch {
-				if err := chain.Add(e); err != nil {
-					return err
-				}
-			}
-			if len(batch) < 5000 {
-				return chain.End(head)
-			}
-		}
+// sealedEntry is an entry with what is not shown of it.
+type sealedEntry struct {
+	record.Entry
+	change      int64
+	nonce, seal string
+}
+
+const sealedColumns = `select seq, at, actor, kind, subject, body, prev, hash, change, coalesce(nonce, ''), seal from record `
+
+func sealedEntries(rows pgx.Rows, err error) ([]sealedEntry, error) {
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (e sealedEntry, err error) {
+		var body string
+		err = row.Scan(&e.Seq, &e.At, &e.Actor, &e.Kind, &e.Subject, &body, &e.Prev, &e.Hash, &e.change, &e.nonce, &e.seal)
+		e.At, e.Body = e.At.UTC(), json.RawMessage(body)
+		return e, err
 	})
-	return chain, waiting, err
+}
+
+// own tells whether this server made an entry, as it stands.
+func (s *Store) own(e sealedEntry) bool {
+	again, err := record.Seal(e.Prev, e.Entry)
+	return err == nil && again.Hash == e.Hash && e.seal == s.entrySeal(e.Seq, e.Hash, e.nonce, e.change)
+}
+
+// VerifyRecord reads the whole chain; a *record.Broken says where it breaks.
+// Waiting counts what happened and is not chained yet; seams are the entries at which
+// the record went on from an older copy.
+func (s *Store) VerifyRecord(ctx context.Context) (chain record.Chain, waiting int, seams []int64, err error) {
+	kept := s.kept() // before the snapshot, which then holds it
+	// One snapshot, so that entries made meanwhile do not look like a break.
+	err = pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) (err error) {
+		chain, waiting, seams, err = s.verify(ctx, tx)
+		return cmp.Or(err, contains(ctx, tx, kept))
+	})
+	var broken *record.Broken
+	if errors.As(err, &broken) {
+		s.breaks(broken)
+	}
+	return chain, waiting, seams, err
+}
+
+// verify reads the whole chain as a transaction sees it.
+func (s *Store) verify(ctx context.Context, tx pgx.Tx) (chain record.Chain, waiting int, seams []int64, err error) {
+	var head, origin record.Chain
+	var seal, first string
+	err = tx.QueryRow(ctx, `select h.seq, h.hash, h.seal, o.seq, o.hash, o.seal from record_head h, record_origin o`).Scan(&head.Seq, &head.Hash, &seal, &origin.Seq, &origin.Hash, &first)
+	switch {
+	case errors.Is(err, pgx.ErrNoRows):
+		err = &record.Broken{Seq: 1, What: "the head of the record is gone"}
+	case err == nil && seal != s.seal(head.Seq, head.Hash):
+		err = &record.Broken{Seq: head.Seq, What: "the head of the record was altered: its seal is not this server's"}
+	case err == nil && first != s.originSeal(origin):
+		err = &record.Broken{Seq: origin.Seq, What: "where the sealed part of the record begins was altered"}
+	}
+	if err != nil {
+		return chain, 0, nil, err
+	}
+	waits, err := many[happening](ctx, tx, `select at, actor, kind, subject, change, body, coalesce(nonce, '') as nonce, coalesce(seal, '') as seal from happened`)
+	if err != nil {
+		return chain, 0, nil, err
+	}
+	for _, h := range waits {
+		if want, err := s.sealOf(h); err != nil || want != h.Seal {
+			return chain, len(waits), nil, &record.Broken{Seq: head.Seq + 1, What: fmt.Sprintf("somebody else than this server put %s of %s into the database, to be chained", h.Kind, h.Actor)}
+		}
+	}
+	for {
+		batch, err := sealedEntries(tx.Query(ctx, sealedColumns+`where seq > $1 order by seq limit 5000`, chain.Seq))
+		for _, e := range batch {
+			if err == nil {
+				err = chain.Add(e.Entry)
+			}
+			switch {
+			case err != nil:
+			case e.Seq == origin.Seq && e.Hash != origin.Hash:
+				err = &record.Broken{Seq: e.Seq, What: "is not where the sealed part of the record begins"}
+			case e.Seq > origin.Seq && !s.own(e):
+				err = &record.Broken{Seq: e.Seq, What: "was made by somebody who has not this server's key"}
+			case e.Kind == seam:
+				seams = append(seams, e.Seq)
+			}
+		}
+		if err == nil && len(batch) < 5000 {
+			err = chain.End(head)
+		} else if err == nil {
+			continue
+		}
+		return chain, len(waits), seams, err
+	}
 }
 
 // RecordEnd gives the number of the newest entry.

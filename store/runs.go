@@ -8,7 +8,6 @@ import (
 
 	"wladder/core/ladder"
 	"wladder/core/probe"
-	"wladder/core/record"
 	"wladder/core/view"
 )
 
@@ -86,11 +85,11 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, stage int, me 
 	}
 	var batch pgx.Batch
 	for _, r := range started {
-		body, err := record.Canonical(moved{c.Change, "", r.Run.Files, r.Run.Process})
+		h, err := s.happening("wladderd", "host.working", c.Change, "host/"+r.Host, moved{c.Change, "", r.Run.Files, r.Run.Process})
 		if err != nil {
 			return nil, err
 		}
-		batch.Queue(`insert into happened (actor, kind, subject, change, body) values ('wladderd', 'host.working', $1, $2, $3)`, "host/"+r.Host, c.Change, string(body))
+		batch.Queue(note, h.row()...)
 	}
 	s.poke()
 	return started, tx.SendBatch(ctx, &batch).Close()
@@ -190,11 +189,15 @@ func (s *Store) Write(ctx context.Context, c *Claimed, p Progress) error {
 		since = &r.Since
 	}
 	told := r.State != c.Run.State
-	body, err := record.Canonical(moved{c.Change, r.Why, r.Files, r.Process})
+	h, err := s.happening("wladderd", "host."+string(r.State), c.Change, "host/"+c.Host, moved{c.Change, r.Why, r.Files, r.Process})
 	if err != nil {
 		return err
 	}
 	var done int
+	args := []any{
+		c.ID, c.Fence, c.written, string(r.State), string(r.Step), string(r.Lost), string(r.Files), string(r.Process), string(r.Proof), r.Why, r.Failed, r.Undone, r.Tries, r.Losses, r.Panics, since,
+		p.Baseline, n, c.lease, rows, told, orEmpty(p.Placed),
+	}
 	err = s.pool.QueryRow(ctx, `with mine as (
 			update host_runs set state = $4, step = $5, lost_step = $6, files = $7, process = $8, proof = $9, why = $10, failed = $11, undone = $12, tries = $13, losses = $14, panics = $15, since = $16,
 				baseline = coalesce($17, baseline), n = $18, written = written + 1, updated_at = now(), lease_until = case when $5 = '' then '-infinity' else now() + $19 end, owner = case when $5 = '' then '' else owner end
@@ -202,11 +205,9 @@ func (s *Store) Write(ctx context.Context, c *Claimed, p Progress) error {
 		taken as (insert into steps (host_run, n, step, fence, begun_at, ended_at, outcome, note)
 			select mine.id, t.n, t.step, $2, t.begun_at, t.ended_at, t.outcome, t.note from mine, jsonb_to_recordset($20) as t(n int, step text, begun_at timestamptz, ended_at timestamptz, outcome text, note text)
 			on conflict (host_run, n) do update set ended_at = excluded.ended_at, outcome = excluded.outcome, note = excluded.note),
-		told as (insert into happened (actor, kind, subject, change, body) select 'wladderd', $21, 'host/' || mine.host, $22, $23 from mine where $24),
-		kept as (insert into placed (host_id, path, kind, content, host_run) select mine.host_id, t.path, t.kind, t.content, mine.id from mine, jsonb_to_recordset($25) as t(path text, kind text, content text))
-		select count(*) from mine`,
-		c.ID, c.Fence, c.written, string(r.State), string(r.Step), string(r.Lost), string(r.Files), string(r.Process), string(r.Proof), r.Why, r.Failed, r.Undone, r.Tries, r.Losses, r.Panics, since,
-		p.Baseline, n, c.lease, rows, "host."+string(r.State), c.Change, string(body), told, orEmpty(p.Placed)).Scan(&done)
+		told as (insert into happened (at, actor, kind, subject, change, body, nonce, seal) select $23, $24, $25, $26, $27, $28, $29, $30 from mine where $21),
+		kept as (insert into placed (host_id, path, kind, content, host_run) select mine.host_id, t.path, t.kind, t.content, mine.id from mine, jsonb_to_recordset($22) as t(path text, kind text, content text))
+		select count(*) from mine`, append(args, h.row()...)...).Scan(&done)
 	if err != nil {
 		return err
 	}

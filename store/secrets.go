@@ -9,6 +9,7 @@ import (
 
 	"wladder/core/definition"
 	"wladder/core/expr"
+	"wladder/core/record"
 	"wladder/core/secret"
 	"wladder/core/view"
 )
@@ -49,7 +50,7 @@ func (s *Store) bind(ctx context.Context, tx pgx.Tx, actor, name string, b view.
 		on conflict (name) do update set services = excluded.services, probes = excluded.probes, hosts = excluded.hosts, by = excluded.by, at = now()`, name, b.Services, b.Probes, b.Hosts, actor); err != nil {
 		return err
 	}
-	return s.happened(ctx, tx, actor, "secret.bound", 0, "secret/"+name, map[string]any{"services": b.Services, "probes": b.Probes, "hosts": b.Hosts})
+	return s.happened(ctx, tx, actor, "secret.bound", 0, "secret/"+name, b)
 }
 
 // Bindings says where secrets may go; one that is not bound is missing.
@@ -59,11 +60,26 @@ func (s *Store) Bindings(ctx context.Context, names []string) (map[string]view.B
 		Services, Probes []string
 	}
 	rows, err := many[row](ctx, s.pool, `select name, hosts, services, probes from secret_bindings where name = any($1)`, names)
-	all := map[string]view.Binding{}
-	for _, r := range rows {
-		all[r.Name] = view.Binding{Services: r.Services, Probes: r.Probes, Hosts: r.Hosts}
+	if err != nil {
+		return nil, err
 	}
-	return all, err
+	subjects := make([]string, len(rows))
+	for i, r := range rows {
+		subjects[i] = "secret/" + r.Name
+	}
+	found, err := s.newest(ctx, s.pool, []string{"secret.bound"}, subjects...)
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]view.Binding{}
+	for i, r := range rows {
+		b := view.Binding{Services: r.Services, Probes: r.Probes, Hosts: r.Hosts}
+		if told, err := record.Canonical(b); err != nil || string(told) != string(found[subjects[i]]) {
+			return nil, s.forged("where secret " + r.Name + " may go")
+		}
+		all[r.Name] = b
+	}
+	return all, nil
 }
 
 // PutSecret keeps a secret's value as its next version, sealed with the

@@ -37,6 +37,9 @@ func (s *Store) LoadService(ctx context.Context, actor string, svc *definition.S
 
 // ApproveService lets a version serve hosts; never by who loaded it.
 func (s *Store) ApproveService(ctx context.Context, actor, name, digest string) error {
+	if err := s.Sound(); err != nil {
+		return err
+	}
 	return s.tx(ctx, func(tx pgx.Tx) error {
 		v, err := one[view.Service](ctx, tx, "service "+name+" with that digest", serviceColumns+`where name = $1 and digest = $2 for update`, name, digest)
 		switch {
@@ -86,7 +89,11 @@ func (s *Store) Service(ctx context.Context, name string) (view.Service, error) 
 
 // ApprovedService gives the newest approved version.
 func (s *Store) ApprovedService(ctx context.Context, name string) (view.Service, error) {
-	return one[view.Service](ctx, s.pool, "an approved version of service "+name, serviceColumns+`where name = $1 and approved_by is not null and withdrawn_by is null order by version desc limit 1`, name)
+	v, err := one[view.Service](ctx, s.pool, "an approved version of service "+name, serviceColumns+`where name = $1 and approved_by is not null and withdrawn_by is null order by version desc limit 1`, name)
+	if err == nil {
+		err = s.served(ctx, s.pool, v)
+	}
+	return v, err
 }
 
 // ServiceOf gives the version of a definition under its digest.

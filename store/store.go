@@ -14,6 +14,7 @@ import (
 	"net"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -24,6 +25,7 @@ import (
 	"github.com/pressly/goose/v3/lock"
 
 	"wladder/core/cache"
+	"wladder/core/record"
 	"wladder/core/view"
 )
 
@@ -34,6 +36,12 @@ var migrations embed.FS
 type Store struct {
 	// OwnClimbs is policy: an author who is an operator may start their own climb.
 	OwnClimbs bool
+
+	broken   atomic.Pointer[record.Broken] // why nothing goes forward
+	origin   atomic.Int64                  // one more than the last entry without a seal; 0 where it was not read
+	headMu   sync.Mutex
+	headFile string       // beside the key
+	headKept record.Chain // in it
 
 	pool   *pgxpool.Pool
 	leases *pgxpool.Pool // connections of its own: renewing waits for nothing else
@@ -109,6 +117,11 @@ func Open(ctx context.Context, url string, key Key) (*Store, error) {
 		return nil, err
 	}
 	s := &Store{pool: pool, leases: leases, key: key, poked: make(chan struct{}, 1), plans: cache.New[int64, *Plan](plansKept), rehearsals: cache.New[int64, *view.Rehearsal](plansKept)}
+	if err := s.begin(ctx); err != nil {
+		leases.Close()
+		pool.Close()
+		return nil, err
+	}
 	appending, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s.cancel = cancel
 	s.ended.Go(func() { s.appendAlways(appending) })

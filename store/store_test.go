@@ -3,6 +3,8 @@ package store
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
@@ -40,12 +42,20 @@ func open(t *testing.T) *Store {
 // me is the server that tests write as.
 var me = Server{Name: "me", Scripts: "scripts", Lease: time.Minute}
 
+func digestOf(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:])
+}
+
 // started has a change of n hosts climbing, none of them begun.
 func started(t *testing.T, s *Store, n int) (changeID int64) {
 	ctx := t.Context()
 	spec := &change.Spec{Title: "t", Service: "s", Source: []byte("title: t")}
 	id, err := s.Draft(ctx, "ines", 0, spec)
 	if err != nil {
+		t.Fatal(err)
+	}
+	if err = load(ctx, s, "s"); err != nil {
 		t.Fatal(err)
 	}
 	var hosts []view.Host
@@ -72,7 +82,7 @@ func started(t *testing.T, s *Store, n int) (changeID int64) {
 		reads = append(reads, Read{RehearsedHost: view.RehearsedHost{HostID: h.ID, Host: h.Name, Group: "g"}, Leaf: []byte("{}"), Contents: [][]byte{[]byte("old"), []byte("new")}})
 		leaves = append(leaves, plan.Leaf{HostID: h.ID, Host: h.Name, Parts: []plan.LeafPart{{Files: []plan.LeafFile{}}}})
 	}
-	head := &plan.Head{Version: plan.Version, Change: id, Revision: 1, Hosts: n, Scripts: "scripts", Parts: []plan.Part{{Service: "s", ServiceDigest: "d"}}, Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, PauseAfter: n}}
+	head := &plan.Head{Version: plan.Version, Change: id, Revision: 1, Hosts: n, Scripts: "scripts", Parts: []plan.Part{{Service: "s", ServiceDigest: digestOf("s")}}, Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, PauseAfter: n}}
 	if err = s.AddRead(ctx, claimed[0], reads); err == nil {
 		err = s.EndRehearsal(ctx, claimed[0], nil, head, leaves)
 	}
@@ -437,7 +447,7 @@ func TestRecordIsInOrderWhoeverWrites(t *testing.T) {
 	if _, err := s.AppendRecord(ctx); err != nil {
 		t.Fatal(err)
 	}
-	chain, waiting, err := s.VerifyRecord(ctx)
+	chain, waiting, _, err := s.VerifyRecord(ctx)
 	if err != nil || chain.Seq != 44 || waiting != 0 {
 		t.Errorf("%d entries, %d waiting, %v", chain.Seq, waiting, err)
 	}
@@ -489,7 +499,7 @@ func TestOpenTwiceAtOnce(t *testing.T) {
 func TestDefinitionsNeedAnotherAdmin(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
-	svc := &definition.Service{Name: "pages", Title: "Pages", Source: []byte("a"), Digest: "d1"}
+	svc := &definition.Service{Name: "pages", Title: "Pages", Source: []byte("a"), Digest: digestOf("a")}
 	if _, err := s.LoadService(ctx, "ada", svc); err != nil {
 		t.Fatal(err)
 	}
@@ -498,13 +508,13 @@ func TestDefinitionsNeedAnotherAdmin(t *testing.T) {
 		t.Errorf("an unapproved definition serves: %v", err)
 	}
 	var refused *Conflict
-	if err := s.ApproveService(ctx, "ada", "pages", "d1"); !errors.As(err, &refused) {
+	if err := s.ApproveService(ctx, "ada", "pages", digestOf("a")); !errors.As(err, &refused) {
 		t.Errorf("approved by who loaded it: %v", err)
 	}
-	if err := s.ApproveService(ctx, "ben", "pages", "d1"); err != nil {
+	if err := s.ApproveService(ctx, "ben", "pages", digestOf("a")); err != nil {
 		t.Fatal(err)
 	}
-	svc2 := &definition.Service{Name: "pages", Title: "Pages", Source: []byte("b"), Digest: "d2"}
+	svc2 := &definition.Service{Name: "pages", Title: "Pages", Source: []byte("b"), Digest: digestOf("b")}
 	if v, err := s.LoadService(ctx, "ben", svc2); err != nil || v.Version != 2 {
 		t.Errorf("version %d, %v", v.Version, err)
 	}

@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"encoding/json"
 	"flag"
 	"fmt"
 	"os"
@@ -13,8 +12,13 @@ import (
 var recordCommand = command{"record", "", "what happened, by whom; -verify tells whether the record holds", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 	id := f.Int64("change", 0, "only this change")
 	verify := f.Bool("verify", false, "check the whole chain")
-	export := f.String("export", "", "write the entries as JSON lines to this file")
+	export := f.String("export", "", "write all entries to this `file`, as JSON lines, and a signed checkpoint behind them")
+	check := f.String("check", "", "check an export in this `file`, with no server")
+	key := f.String("key", "", "with -check: the `file` with the public key that wladderd -show-record-key printed, kept since before")
 	return func(ctx context.Context, t *terminal, _ []string) error {
+		if *check != "" {
+			return t.checkExport(*check, *key)
+		}
 		c := t.client()
 		if *verify {
 			v, err := c.Verify(ctx)
@@ -25,6 +29,9 @@ var recordCommand = command{"record", "", "what happened, by whom; -verify tells
 				return err
 			} else if !ok && v.Holds {
 				fmt.Fprintf(t.out, "the record holds: %d entries, the last with hash %s\n", v.Entries, v.Hash)
+				for _, n := range v.Seams {
+					fmt.Fprintf(t.out, "at entry %d it went on from an older copy of the database; that entry says from where, and who said so\n", n)
+				}
 			} else if !ok {
 				fmt.Fprintf(t.out, "the record does not hold: %s\n", v.Broken)
 			}
@@ -32,6 +39,9 @@ var recordCommand = command{"record", "", "what happened, by whom; -verify tells
 				return errNotWell
 			}
 			return nil
+		}
+		if *export != "" {
+			return t.exportTo(ctx, *export)
 		}
 		all := []record.Entry{}
 		for after := int64(0); ; {
@@ -45,9 +55,6 @@ var recordCommand = command{"record", "", "what happened, by whom; -verify tells
 			}
 			after = some[len(some)-1].Seq
 		}
-		if *export != "" {
-			return exportTo(*export, all)
-		}
 		if ok, err := t.show(all); ok {
 			return err
 		}
@@ -60,18 +67,66 @@ var recordCommand = command{"record", "", "what happened, by whom; -verify tells
 	}
 }}
 
-func exportTo(name string, all []record.Entry) error {
+// exportTo writes the whole record, up to a checkpoint that is made for it.
+func (t *terminal) exportTo(ctx context.Context, name string) error {
+	c := t.client()
+	end, err := c.Checkpoint(ctx)
+	if err != nil {
+		return err
+	}
+	all := []record.Entry{}
+	for after := int64(0); after < end.Seq; {
+		some, err := c.Record(ctx, 0, after)
+		if err != nil {
+			return err
+		}
+		for _, e := range some {
+			if e.Seq <= end.Seq {
+				all = append(all, e)
+			}
+		}
+		if len(some) == 0 {
+			return fmt.Errorf("the record has fewer entries than its checkpoint says (%d)", end.Seq)
+		}
+		after = some[len(some)-1].Seq
+	}
 	out, err := os.Create(name)
 	if err != nil {
 		return err
 	}
 	defer out.Close()
-	lines := json.NewEncoder(out)
-	lines.SetEscapeHTML(false)
-	for _, e := range all {
-		if err := lines.Encode(e); err != nil {
-			return err
-		}
+	if err := record.Export(out, all, end); err != nil {
+		return err
 	}
-	return out.Close()
+	if err := out.Close(); err != nil {
+		return err
+	}
+	fmt.Fprintf(t.out, "%s in %s, signed with the key %s\n", counted(len(all), "entry", "entries"), name, end.Key)
+	return nil
+}
+
+// checkExport checks an export by itself.
+func (t *terminal) checkExport(name, keyFile string) error {
+	if keyFile == "" {
+		return usagef("want -key: an export is not checked with a key that it brings along")
+	}
+	text, err := os.ReadFile(keyFile)
+	if err != nil {
+		return err
+	}
+	key, err := record.ParseKey(string(text))
+	if err != nil {
+		return fmt.Errorf("%s: %w", keyFile, err)
+	}
+	in, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	chain, end, err := record.Import(in, key)
+	if err != nil {
+		return fmt.Errorf("%s does not hold: %w", name, err)
+	}
+	fmt.Fprintf(t.out, "%s holds: %s, signed %s\n", name, counted(int(chain.Seq), "entry", "entries"), when(end.At))
+	return nil
 }

@@ -228,11 +228,11 @@ func ago(at time.Time) string {
 }
 
 // counted writes a number with its noun in the right form.
-func counted(n int, one string) string {
+func counted(n int, one string, many ...string) string {
 	if n == 1 {
 		return "1 " + one
 	}
-	return strconv.Itoa(n) + " " + one + "s"
+	return strconv.Itoa(n) + " " + append(many, one+"s")[0]
 }
 
 // number reads the one operand that names a change.

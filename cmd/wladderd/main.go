@@ -34,13 +34,14 @@ import (
 // config is how the server is told to run.
 type config struct {
 	door
-	data, database string // database: a URL
-	databaseFile   string
-	lease          time.Duration
-	admin, display string
-	accounts       string
-	ownClimbs      bool
-	showKey        bool
+	data, database         string // database: a URL
+	databaseFile           string
+	lease                  time.Duration
+	admin, display         string
+	accounts               string
+	ownClimbs              bool
+	showKey, showRecordKey bool
+	goOn                   string
 }
 
 func (c *config) validate() error {
@@ -79,6 +80,8 @@ func main() {
 	flag.StringVar(&c.accounts, "accounts", "", "where there is no account yet, make those in this file: name, display name, roles and password, between tabs")
 	flag.BoolVar(&c.ownClimbs, "own-climbs", false, "policy: an author who is an operator may start the climb of their own change")
 	flag.BoolVar(&c.showKey, "show-key", false, "print the public key with which the server signs in to hosts, and end")
+	flag.BoolVar(&c.showRecordKey, "show-record-key", false, "print the public key of the record's checkpoints, and end")
+	flag.StringVar(&c.goOn, "go-on-from-copy", "", "after the database came back from an older copy: have its record go on, as these two admins say; NAME,NAME, their passwords being two lines of standard input; and end")
 	flag.Parse()
 	c.database = os.Getenv("WLADDERD_DATABASE")
 	err := c.validate()
@@ -117,6 +120,10 @@ func run(ctx context.Context, c config) error {
 		fmt.Print(host.PublicKey(signer))
 		return nil
 	}
+	if c.showRecordKey {
+		fmt.Println(key.RecordKey())
+		return nil
+	}
 	unlock, err := lock(c.data)
 	if err != nil {
 		return err
@@ -139,6 +146,13 @@ func run(ctx context.Context, c config) error {
 	}
 	defer st.Close()
 	st.OwnClimbs = c.ownClimbs
+	kept := st.KeepHead(ctx, filepath.Join(c.data, "record-head"))
+	if c.goOn != "" {
+		return goOn(ctx, st, c.goOn)
+	}
+	if kept != nil { // hosts under way are finished all the same
+		log.Error("nothing is approved or started", "error", kept)
+	}
 	if c.admin != "" {
 		password, err := bufio.NewReader(os.Stdin).ReadString('\n')
 		if err != nil && password == "" {
@@ -154,6 +168,19 @@ func run(ctx context.Context, c config) error {
 		}
 	}
 	return serve(ctx, c, log, st, signer)
+}
+
+// goOn has the record go on from an older copy of the database.
+func goOn(ctx context.Context, st *store.Store, names string) error {
+	admins, in := map[string]string{}, bufio.NewReader(os.Stdin)
+	for _, name := range strings.Split(names, ",") {
+		password, err := in.ReadString('\n')
+		if err != nil && password == "" {
+			return fmt.Errorf("no password of %s came on standard input", name)
+		}
+		admins[name] = strings.TrimRight(password, "\r\n")
+	}
+	return st.GoOn(ctx, admins)
 }
 
 // lock keeps others off the server's data while this one works with it.
@@ -195,6 +222,27 @@ func addAccounts(ctx context.Context, st *store.Store, path string) error {
 	return nil
 }
 
+// How often all of the record is read, and its end told to the log, for who keeps that
+// elsewhere.
+const recordEvery = 10 * time.Minute
+
+// watchRecord reads the whole record now and then, and signs where it ends.
+func watchRecord(ctx context.Context, log *slog.Logger, st *store.Store) {
+	for tick := time.NewTicker(recordEvery); ; {
+		select {
+		case <-ctx.Done():
+			tick.Stop()
+			return
+		case <-tick.C:
+		}
+		if end, err := st.Checkpoint(ctx); err != nil && ctx.Err() == nil {
+			log.Error("the record", "error", err)
+		} else if err == nil {
+			log.Info("record checkpoint", "seq", end.Seq, "hash", end.Hash, "at", end.At, "signature", end.Signature)
+		}
+	}
+}
+
 // maxConnections bounds how many clients are connected at once; more wait.
 const maxConnections = 4096
 
@@ -212,6 +260,7 @@ func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, sig
 		BaseContext: func(net.Listener) context.Context { return work }}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(netutil.LimitListener(listener, maxConnections)) }()
+	go watchRecord(work, log, st)
 	log.Info("serving", "address", c.scheme()+"://"+c.listen)
 	select {
 	case err := <-failed:

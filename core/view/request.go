@@ -60,10 +60,11 @@ type (
 	}
 	// Verification says whether the record holds.
 	Verification struct {
-		Holds   bool   `json:"holds"`
-		Entries int64  `json:"entries"`
-		Waiting int    `json:"waiting"` // happened, and not chained yet
-		Hash    string `json:"hash"`
-		Broken  string `json:"broken"` // where and how, if it does not hold
+		Holds   bool    `json:"holds"`
+		Entries int64   `json:"entries"`
+		Waiting int     `json:"waiting"`         // happened, and not chained yet
+		Seams   []int64 `json:"seams,omitempty"` // entries at which the record went on from an older copy
+		Hash    string  `json:"hash"`
+		Broken  string  `json:"broken"` // where and how, if it does not hold
 	}
 )

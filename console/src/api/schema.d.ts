@@ -480,6 +480,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/record/checkpoint": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Where the record ends, signed, after all of it was read
+         * @description Needs the role viewer.
+         */
+        get: operations["getRecordCheckpoint"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/record/verification": {
         parameters: {
             query?: never;
@@ -907,6 +927,15 @@ export interface components {
             updated_at: string;
             where: string;
         };
+        Checkpoint: {
+            /** Format: date-time */
+            at: string;
+            hash: string;
+            key: string;
+            /** Format: int64 */
+            seq: number;
+            signature: string;
+        };
         Climb: {
             /** Format: int64 */
             change: number;
@@ -1231,6 +1260,7 @@ export interface components {
             entries: number;
             hash: string;
             holds: boolean;
+            seams?: number[];
             waiting: number;
         };
     };
@@ -2097,6 +2127,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Entry"][];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getRecordCheckpoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Where the record ends, signed, after all of it was read */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checkpoint"];
                 };
             };
             /** @description A problem, as in RFC 9457 */

@@ -1,0 +1,393 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"wladder/core/change"
+	"wladder/core/definition"
+	"wladder/core/ladder"
+	"wladder/core/record"
+	"wladder/core/view"
+	"wladder/store/postmaster"
+)
+
+// opened gives a store and the URL of its database.
+func opened(t *testing.T) (*Store, string) {
+	t.Helper()
+	url := postmaster.Fresh(t)
+	s, err := Open(t.Context(), url, Key{1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	for _, name := range []string{"ines", "oda", "ada", "ben"} {
+		if err := s.AddAccount(t.Context(), "setup", view.Account{Name: name, Display: name, Roles: []string{"author", "reviewer", "operator", "admin"}}, "a long password"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return s, url
+}
+
+// TestTamperedRecord changes one thing in the database, as its owner may, and has the
+// record read: each is found. The server's key is what the owner of the database has
+// not: the plain hashes are made to fit where they can be.
+func TestTamperedRecord(t *testing.T) {
+	s, _ := opened(t)
+	ctx := t.Context()
+	started(t, s, 3)
+	if _, err := s.AppendRecord(ctx); err != nil {
+		t.Fatal(err)
+	}
+	chain, _, _, err := s.VerifyRecord(ctx)
+	if err != nil || chain.Seq < 12 {
+		t.Fatalf("%d entries, %v", chain.Seq, err)
+	}
+	if _, err := s.pool.Exec(ctx, `alter table record disable trigger user`); err != nil {
+		t.Fatal(err)
+	}
+	type attack struct{ what, sql string }
+	var all []attack
+	for n := int64(1); n <= chain.Seq; n++ {
+		for column, value := range map[string]string{"actor": "'mallory'", "kind": "'host.done'", "subject": "'host/other'", "body": `'{"a":1}'`, "at": "at + interval '1 second'", "prev": "repeat('0', 64)", "hash": "repeat('0', 64)", "seal": "repeat('0', 64)", "nonce": "'x'", "change": "change + 1"} {
+			all = append(all, attack{fmt.Sprintf("%s of entry %d", column, n), fmt.Sprintf(`update record set %s = %s where seq = %d`, column, value, n)})
+		}
+		all = append(all, attack{fmt.Sprintf("entry %d deleted", n), fmt.Sprintf(`delete from record where seq = %d`, n)})
+	}
+	all = append(all,
+		attack{"two swapped", `update record set seq = case seq when 3 then -4 when 4 then -3 end where seq in (3, 4); update record set seq = -seq where seq < 0`},
+		attack{"cut short", `delete from record where seq > 5`},
+		attack{"cut short, the head as well", `delete from record where seq > 5; update record_head set (seq, hash) = (select seq, hash from record where seq = 5)`},
+		attack{"the head alone", `update record_head set seq = seq - 1`},
+		attack{"the head's hash", `update record_head set hash = repeat('0', 64)`},
+		attack{"the head gone", `delete from record_head`},
+		attack{"the origin moved up", `update record_origin set (seq, hash) = (select seq, hash from record where seq = 9)`},
+		attack{"the origin gone", `delete from record_origin`},
+		attack{"an entry more", `insert into record select seq + 1, at, actor, kind, subject, change, body, hash, repeat('0', 64), 'y', seal from record where seq = (select max(seq) from record)`},
+		attack{"an entry waiting", `insert into happened (actor, kind, subject, change, body, nonce, seal) values ('oda', 'change.approved', 'change/1', 1, '{}', 'z', repeat('0', 64))`},
+		attack{"everything gone", `delete from record; delete from record_head; delete from record_origin`},
+	)
+	for _, a := range all {
+		tx, err := s.pool.Begin(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := tx.Exec(ctx, a.sql); err != nil {
+			t.Errorf("%s: %v", a.what, err)
+		}
+		if err := verified(ctx, s, tx); err == nil {
+			t.Errorf("%s: the record verifies", a.what)
+		}
+		tx.Rollback(ctx)
+	}
+	// All hashes made anew, as anybody can: the seals are not.
+	entries, err := s.Record(ctx, 0, 0, 1000)
+	if err != nil {
+		t.Fatal(err)
+	}
+	tx, err := s.pool.Begin(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback(ctx)
+	prev := ""
+	for _, e := range entries {
+		if e.Seq == 6 {
+			e.Actor = "mallory"
+		}
+		again, err := record.Seal(prev, e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := tx.Exec(ctx, `update record set actor = $2, prev = $3, hash = $4 where seq = $1`, e.Seq, again.Actor, again.Prev, again.Hash); err != nil {
+			t.Fatal(err)
+		}
+		prev = again.Hash
+	}
+	if _, err := tx.Exec(ctx, `update record_head set hash = $1`, prev); err != nil {
+		t.Fatal(err)
+	}
+	if err := verified(ctx, s, tx); err == nil {
+		t.Error("a record that was rewritten as a whole verifies")
+	}
+	t.Logf("%d attacks on %d entries", len(all)+1, chain.Seq)
+}
+
+// TestOwnerOfTheDatabase has somebody who may write all of the database, and has not
+// the server's key, try to sign in, approve, start, redirect and go on: each is refused,
+// and found.
+func TestOwnerOfTheDatabase(t *testing.T) {
+	const token = "wl_AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
+	weak := `'$argon2id$v=19$m=65536,t=3,p=2$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA'`
+	type scene struct {
+		*Store
+		id     int64  // of a change that is climbing
+		kim    string // a token of somebody with no role but author
+		ended  string // a token that was ended
+		narrow string // one of a reviewer's, to read alone
+	}
+	start := func(s scene) error { _, err := s.StartClimb(t.Context(), "oda", s.id, "scripts"); return err }
+	again := `update climbs set state = 'stopped', ended_at = now(); update changes set state = 'approved'; `
+	for _, c := range []struct {
+		what, sql string
+		try       func(s scene) error
+	}{
+		{"a sign-in of an admin's", `insert into sessions (digest, account, kind, label, expires_at) values (sha256('` + token + `'), 'ada', 'session', 'x', now() + interval '1 day')`,
+			func(s scene) error { _, err := s.Who(t.Context(), token); return err }},
+		{"a sign-in that becomes another's", `update sessions set account = 'ada' where account = 'kim'`,
+			func(s scene) error { _, err := s.Who(t.Context(), s.kim); return err }},
+		{"a token with more roles", `update sessions set scopes = null where account = 'oda'`,
+			func(s scene) error { _, err := s.Who(t.Context(), s.narrow); return err }},
+		{"a sign-in that lasts", `update sessions set expires_at = now() + interval '9 years' where account = 'kim'`,
+			func(s scene) error { _, err := s.Who(t.Context(), s.kim); return err }},
+		{"a sign-in that was ended, put back", `insert into sessions (digest, account, kind, label, created_at, expires_at, id, origin) overriding system value select digest, account, kind, label, created_at, expires_at, id, origin from ended_sessions`,
+			func(s scene) error { _, err := s.Who(t.Context(), s.ended); return err }},
+		{"another role", `update accounts set roles = '{admin}' where name = 'kim'`,
+			func(s scene) error { _, err := s.Who(t.Context(), s.kim); return err }},
+		{"an older row of an account, put back", `update accounts set roles = old.roles from old_accounts old where old.name = accounts.name`,
+			func(s scene) error { _, err := s.Who(t.Context(), s.kim); return err }},
+		{"another password", `update accounts set password = ` + weak + ` where name = 'ada'`,
+			func(s scene) error {
+				_, err := s.SignIn(t.Context(), "ada", "x", "session", "x", "", time.Hour)
+				if errors.Is(err, ErrSignIn) {
+					return nil // refused for another reason
+				}
+				return err
+			}},
+		{"an account", `insert into accounts (name, display, roles, password) select 'eve', 'Eve', '{admin}', password from accounts where name = 'ada'`,
+			func(s scene) error {
+				_, err := s.SignIn(t.Context(), "eve", "a long password", "session", "x", "", time.Hour)
+				return err
+			}},
+		{"an approval", again + `delete from approvals; insert into approvals (change, digest, account, verdict, because) select change, digest, 'ben', 'approved', '' from climbs`, start},
+		{"an approval with an entry of its own", again + `delete from approvals; insert into approvals (change, digest, account, verdict, because) select change, digest, 'ben', 'approved', '' from climbs;
+			insert into happened (actor, kind, subject, change, body, nonce, seal) select 'ben', 'change.approved', 'change/' || change, change, '{"digest":"' || digest || '"}', 'n', repeat('0', 64) from climbs limit 1`, start},
+		{"an approval of another plan", again + `update leaves set body = replace(body, 'h00', 'h01'), digest = encode(sha256(convert_to(replace(body, 'h00', 'h01'), 'UTF8')), 'hex')`, start},
+		{"a climb that nobody started", `update climbs set state = 'stopped', ended_at = now(); insert into climbs (change, digest, plan, state, started_by) select change, digest, plan, 'running', started_by from climbs limit 1;
+			insert into host_runs (climb, host_id, host, stage, state) select max(c.id), r.host_id, r.host, r.stage, 'queued' from climbs c, host_runs r group by r.host_id, r.host, r.stage`,
+			func(s scene) error { return s.starts() }},
+		{"a climb that goes on", `update climbs set state = 'running'`, func(s scene) error { return s.starts() }},
+		{"a gate that opens", `update climbs set state = 'running', open = 9`, func(s scene) error { return s.starts() }},
+		{"another address", `update hosts set address = '192.0.2.66:22' where name = 'h00'`, func(s scene) error { _, err := s.Hosts(t.Context()); return err }},
+		{"another host key", `update hosts set host_key = 'ssh-ed25519 AAAA' where name = 'h00'`, func(s scene) error { _, err := s.Hosts(t.Context()); return err }},
+		{"another login", `update hosts set login = 'mallory', sudo = true where name = 'h00'`, func(s scene) error { _, err := s.Hosts(t.Context()); return err }},
+		{"another definition", `update services set source = 'evil'`, func(s scene) error { _, err := s.ApprovedService(t.Context(), "s"); return err }},
+		{"a definition that nobody approved", `insert into services (name, version, title, digest, source, names, loaded_by, approved_by, approved_at) values ('s', 2, 's', '` + digestOf("evil") + `', 'evil', 2, 'ada', 'ben', now())`,
+			func(s scene) error { _, err := s.ApprovedService(t.Context(), "s"); return err }},
+		{"a definition that was withdrawn, put back", `update services set withdrawn_by = null where name = 'w'`, func(s scene) error { _, err := s.ApprovedService(t.Context(), "w"); return err }},
+		{"a request that says one thing and does another", `insert into requests (kind, subject, what, body, asked_by, ends_at) values ('account.roles', 'account/kim', 'ines is to have the role author', '{"Roles":["admin"]}', 'ben', now() + interval '1 day')`,
+			func(s scene) error { return s.Decide(t.Context(), "ada", 1, true) }},
+		{"a secret that may go elsewhere", `update secret_bindings set services = '{other}'`, func(s scene) error { _, err := s.Bindings(t.Context(), []string{"token"}); return err }},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			t.Parallel()
+			s, _ := opened(t)
+			ctx := t.Context()
+			here := scene{Store: s, id: started(t, s, 3)}
+			must := func(err error) {
+				t.Helper()
+				if err != nil {
+					t.Fatal(err)
+				}
+			}
+			_, err := s.pool.Exec(ctx, `create table old_accounts as select * from accounts`)
+			must(err)
+			must(s.AddAccount(ctx, "setup", view.Account{Name: "kim", Display: "Kim", Roles: []string{"author", "admin"}}, "a long password"))
+			_, err = s.pool.Exec(ctx, `insert into old_accounts select * from accounts where name = 'kim'`)
+			must(err)
+			must(s.tx(ctx, func(tx pgx.Tx) error {
+				return s.carryOut(ctx, tx, "ada", rolesAsked, "account/kim", []byte(`{"Roles":["author"]}`))
+			}))
+			here.kim, err = s.SignIn(ctx, "kim", "a long password", "session", "x", "", time.Hour)
+			must(err)
+			here.ended, err = s.SignIn(ctx, "ines", "a long password", "session", "x", "", time.Hour)
+			must(err)
+			here.narrow, err = s.MakeToken(ctx, "oda", "narrow", []string{}, time.Hour, "")
+			must(err)
+			_, err = s.pool.Exec(ctx, `create table ended_sessions as select * from sessions where account = 'ines'`)
+			must(err)
+			must(s.SignOut(ctx, here.ended))
+			_, err = s.PutSecret(ctx, "ada", "token", "kept-for-us", &view.Binding{Services: []string{"s"}, Hosts: "true"})
+			must(err)
+			must(load(ctx, s, "w"))
+			must(s.WithdrawService(ctx, "ada", "w", digestOf("w"), "it leaks"))
+			// A person has the climb pause: it starts no host by itself.
+			must(s.Order(ctx, "oda", here.id, ladder.Pause, "scripts"))
+			_, err = s.AppendRecord(ctx)
+			must(err)
+			if _, err := s.Who(ctx, here.kim); err != nil {
+				t.Fatal(err)
+			}
+			_, err = s.pool.Exec(ctx, c.sql)
+			must(err)
+			var refused *Conflict
+			if err := c.try(here); !errors.As(err, &refused) {
+				t.Errorf("it is not refused: %v", err)
+			}
+			if s.Sound() == nil {
+				t.Error("it is not found")
+			}
+		})
+	}
+}
+
+func verified(ctx context.Context, s *Store, tx pgx.Tx) error {
+	_, _, _, err := s.verify(ctx, tx)
+	return err
+}
+
+// load has a definition serve that is no more than its name.
+func load(ctx context.Context, s *Store, name string) error {
+	_, err := s.LoadService(ctx, "ada", &definition.Service{Name: name, Title: name, Source: []byte(name), Digest: digestOf(name)})
+	if err == nil {
+		err = s.ApproveService(ctx, "ben", name, digestOf(name))
+	}
+	return err
+}
+
+// starts tells whether a climb in the database starts a host; it is an error where none
+// does.
+func (s *Store) starts() error {
+	begun, err := s.Advance(context.Background(), me, 10)
+	if err == nil && len(begun) == 0 {
+		err = s.Sound()
+	}
+	return err
+}
+
+// TestOlderCopy has a database come back from an older copy: what the server has seen
+// since is missing. Two admins have the record go on, and it says so for ever.
+func TestOlderCopy(t *testing.T) {
+	s, url := opened(t)
+	ctx := t.Context()
+	head := filepath.Join(t.TempDir(), "head")
+	if err := s.KeepHead(ctx, head); err != nil {
+		t.Fatal(err)
+	}
+	id := started(t, s, 2)
+	if _, err := s.AppendRecord(ctx); err != nil {
+		t.Fatal(err)
+	}
+	tables := strings.Fields("record record_head happened")
+	pool, err := pgxpool.New(ctx, url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer pool.Close()
+	for _, name := range tables { // the copy
+		if _, err := pool.Exec(ctx, `create table copy_of_`+name+` as select * from `+name); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := s.Order(ctx, "oda", id, ladder.Pause, "scripts"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.AppendRecord(ctx); err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	if _, err := pool.Exec(ctx, `alter table record disable trigger user; delete from record; insert into record select * from copy_of_record; delete from record_head; insert into record_head select * from copy_of_record_head; alter table record enable trigger user`); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(ctx, url, Key{2}); !errors.Is(err, ErrKey) {
+		t.Errorf("with another key: %v", err)
+	}
+	again, err := Open(ctx, url, Key{1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer again.Close()
+	var refused *Conflict
+	if err := again.KeepHead(ctx, head); !errors.As(err, &refused) || !strings.Contains(err.Error(), "the database is an older copy") {
+		t.Errorf("an older copy: %v", err)
+	}
+	if err := again.Order(ctx, "oda", id, ladder.Resume, "scripts"); err == nil {
+		t.Error("a climb goes on")
+	}
+	if err := again.Judge(ctx, "ben", id, "x", change.Approval, ""); !errors.As(err, &refused) {
+		t.Errorf("approved: %v", err)
+	}
+	for _, wrong := range []map[string]string{{"ada": "a long password"}, {"ada": "a long password", "ben": "no"}, {"ada": "a long password", "eve": "a long password"}} {
+		if err := again.GoOn(ctx, wrong); err == nil {
+			t.Errorf("%v have it go on", wrong)
+		}
+	}
+	if err := again.GoOn(ctx, map[string]string{"ada": "a long password", "ben": "a long password"}); err != nil {
+		t.Fatal(err)
+	}
+	_, _, seams, err := again.VerifyRecord(ctx)
+	if err != nil || len(seams) != 1 || again.Sound() != nil {
+		t.Fatalf("gone on: %v, %v, %v", seams, err, again.Sound())
+	}
+	entries, err := again.Record(ctx, 0, seams[0]-1, 1)
+	if err != nil || !strings.Contains(string(entries[0].Body), `"lost":{"hash":"`) {
+		t.Errorf("the seam: %+v, %v", entries, err)
+	}
+	if text, err := os.ReadFile(head); err != nil || !strings.HasPrefix(string(text), fmt.Sprint(seams[0])) {
+		t.Errorf("the head that is kept: %q, %v", text, err)
+	}
+}
+
+// TestExport has an export checked away from the server, and altered.
+func TestExport(t *testing.T) {
+	s, _ := opened(t)
+	ctx := t.Context()
+	if _, err := s.AppendRecord(ctx); err != nil {
+		t.Fatal(err)
+	}
+	end, err := s.Checkpoint(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	entries, err := s.Record(ctx, 0, 0, 1000)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out bytes.Buffer
+	if err := record.Export(&out, entries, end); err != nil {
+		t.Fatal(err)
+	}
+	key, err := record.ParseKey(Key{1}.RecordKey())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if chain, c, err := record.Import(bytes.NewReader(out.Bytes()), key); err != nil || chain.Seq != end.Seq || c.Hash != chain.Hash {
+		t.Errorf("%d of %d entries, %v", chain.Seq, end.Seq, err)
+	}
+	lines := strings.SplitAfter(strings.TrimSuffix(out.String(), "\n"), "\n")
+	other, _ := record.ParseKey(Key{2}.RecordKey())
+	forged, err := record.Checkpoint{Seq: end.Seq, Hash: end.Hash, At: end.At}.Sign(Key{2}.signing())
+	if err != nil {
+		t.Fatal(err)
+	}
+	forgery, _ := json.Marshal(map[string]any{"checkpoint": forged})
+	for what, text := range map[string]string{
+		"cut short":             strings.Join(lines[:len(lines)-1], ""),
+		"one entry less":        strings.Join(append(append([]string{}, lines[:2]...), lines[3:]...), ""),
+		"the last entry less":   strings.Join(append(append([]string{}, lines[:len(lines)-2]...), lines[len(lines)-1]), ""),
+		"an actor":              strings.Replace(out.String(), `"actor":"setup"`, `"actor":"nobody"`, 1),
+		"signed by another key": strings.Join(lines[:len(lines)-1], "") + string(forgery),
+		"something behind it":   out.String() + lines[0],
+		"nothing":               "",
+		"no JSON":               "{\n",
+		"another time":          strings.Replace(out.String(), `"checkpoint":{"seq":`, `"checkpoint":{"seq":1`, 1),
+	} {
+		if _, _, err := record.Import(strings.NewReader(text), key); err == nil {
+			t.Errorf("%s: it holds", what)
+		}
+	}
+	if _, _, err := record.Import(bytes.NewReader(out.Bytes()), other); err == nil {
+		t.Error("it holds under another key")
+	}
+}
