@@ -21,7 +21,7 @@ help:
 	@echo 'make build     bin/wladderd, bin/wladder, bin/wladder-demo'
 	@echo 'make lint      formatting, vet, shellcheck, eslint; and the share of tests in the code'
 	@echo 'make bench     benchmarks of the parsers'
-	@echo 'make generate  api/openapi.yaml from the routes, and its TypeScript types'
+	@echo 'make generate  api/openapi.yaml from the routes, its TypeScript types, and the list of licences'
 	@echo 'make pictures  the pages in docs/screenshots anew'
 
 demo:
@@ -68,6 +68,7 @@ lint:
 	@cd console && npx --no-install eslint src && npx --no-install tsc --noEmit
 	@cd console && npx --no-install openapi-typescript ../api/openapi.yaml 2>/dev/null | cmp -s - src/api/schema.d.ts || { echo 'console/src/api/schema.d.ts is not what api/openapi.yaml says: make generate'; exit 1; }
 	@if command -v shellcheck >/dev/null; then shellcheck -S warning scripts/* lab/*.sh .ci/run; else echo 'SKIPPED: shellcheck is not installed'; fi
+	@scripts/licences | cmp -s - docs/licences.md || { echo 'docs/licences.md is not what is brought along: make generate'; exit 1; }
 	@scripts/share
 
 bench:
@@ -76,6 +77,7 @@ bench:
 generate:
 	@$(go) test ./api -run Description -update
 	@cd console && npm run --silent schema
+	@scripts/licences >docs/licences.md
 
 pictures: build
 	@scripts/setup test

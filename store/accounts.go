@@ -22,9 +22,9 @@ import (
 
 // The cost of a password's hash: RFC 9106's second recommended choice (64 MiB,
 // 3 passes), with 2 lanes instead of 4 for small servers.
-const (
-	argonTime, argonMemory, argonThreads = 3, 64 << 10, 2
-)
+const argonTime, argonThreads = 3, 2
+
+var argonMemory uint32 = 64 << 10 // KiB; less in tests
 
 // hashing bounds how many passwords are hashed at once: each takes 64 MiB.
 var hashing = make(chan struct{}, 4)

@@ -23,7 +23,10 @@ import (
 	"wladder/store/postmaster"
 )
 
-func TestMain(m *testing.M) { os.Exit(postmaster.ForTests(m)) }
+func TestMain(m *testing.M) {
+	argonMemory = 1 << 10 // dozens of databases with their accounts
+	os.Exit(postmaster.ForTests(m))
+}
 
 func open(t *testing.T) *Store {
 	s, err := Open(t.Context(), postmaster.Fresh(t), Key{1, 2, 3})
