@@ -55,6 +55,8 @@ func (s *Store) approved(ctx context.Context, tx pgx.Tx, id int64, digest string
 		switch {
 		case r.Declined:
 			continue
+		case !told[r.Account] && s.before(ctx, tx, id, digest, r.Account):
+			said = fmt.Sprintf("the approval of the plan %.12s of change %d is older than the seals of the record; have it approved again", digest, id)
 		case !told[r.Account]:
 			return s.forged(fmt.Sprintf("the approval of change %d by %s", id, r.Account))
 		case !there:
@@ -77,10 +79,23 @@ func (s *Store) approved(ctx context.Context, tx pgx.Tx, id int64, digest string
 	return conflict("%s", why)
 }
 
+// before tells whether an approval stands in the part of the record that was made
+// before entries were sealed.
+func (s *Store) before(ctx context.Context, tx pgx.Tx, id int64, digest, account string) (there bool) {
+	origin, err := s.originOf(ctx, tx)
+	if err == nil {
+		err = tx.QueryRow(ctx, `select exists (select from record where seq <= $1 and change = $2 and kind = 'change.approved' and actor = $3 and body::jsonb ->> 'digest' = $4)`, origin, id, account, digest).Scan(&there)
+	}
+	return err == nil && there
+}
+
 // permitted checks all that has to hold for hosts to be started under a plan: its
 // approval, its definitions, and that this server would do just what was approved.
 func (s *Store) permitted(ctx context.Context, tx pgx.Tx, id int64, digest string, head plan.Head, scripts string) error {
-	if err := cmp.Or(s.Sound(), otherScripts(head, scripts), s.approved(ctx, tx, id, digest)); err != nil {
+	if err := cmp.Or(s.Sound(), otherScripts(head, scripts)); err != nil {
+		return err
+	}
+	if err := s.approved(ctx, tx, id, digest); err != nil {
 		return err
 	}
 	for _, part := range head.Parts {

@@ -230,6 +230,52 @@ func TestConsole(t *testing.T) {
 	p.until("document.documentElement.scrollWidth <= window.innerWidth")
 }
 
+// TestPeople has two admins agree on a third, and keep somebody out.
+func TestPeople(t *testing.T) {
+	t.Parallel()
+	o := opened(t, 75)
+	ctx := t.Context()
+	ada, err := o.As(ctx, "ada")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if out, err := ada.AddAccount(ctx, view.NewPerson{Name: "cleo", Display: "Cleo Marr", Roles: []string{"operator", "admin"}, Password: "first of three"}); err != nil || out.Request == 0 {
+		t.Fatalf("%+v, %v", out, err)
+	}
+	if _, err := ada.ChangeAccount(ctx, "ines", view.PersonChange{Roles: &[]string{"author", "operator", "admin"}}); err != nil {
+		t.Fatal(err)
+	}
+	p := page{t, browser(t), o.URL}
+	p.signIn("ben")
+	p.do(chromedp.Navigate(p.url + "/people"))
+	p.says("cleo (Cleo Marr) is to have the roles operator, admin")
+	p.says("Cleo Marr")
+	p.says("has to change the password")
+	p.picture("people")
+	p.press("Refuse") // the last one: ines
+	p.until("document.querySelectorAll('.request').length === 1")
+	p.press("Agree")
+	p.says("Nothing waits for a second admin.")
+	p.until("[...document.querySelectorAll('tr')].some(r => r.innerText.includes('cleo') && r.innerText.includes('operator, admin'))")
+	p.until("![...document.querySelectorAll('tr')].some(r => r.innerText.includes('ines') && r.innerText.includes('admin'))")
+	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`[...document.querySelectorAll('tr')].find(r => r.innerText.includes('ines')).querySelector('button:last-of-type').click() === undefined`)); err != nil {
+		t.Fatal(err)
+	}
+	p.says("What they have started goes on.")
+	p.until("document.documentElement.scrollWidth <= window.innerWidth")
+	p.press("Keep out")
+	p.says("kept out")
+	p.press("Sign out")
+	// Whose password somebody else knows sees nothing but how to change it.
+	p.do(chromedp.WaitVisible(chromedp.CSS("#name")), chromedp.SendKeys(chromedp.CSS("#name"), "cleo"), chromedp.SendKeys(chromedp.CSS("#password"), "first of three\r"))
+	p.says("Somebody else knows your password.")
+	p.do(chromedp.SendKeys(chromedp.CSS("#old"), "first of three"), chromedp.SendKeys(chromedp.CSS("#next"), "levels rise at noon\r"))
+	p.until("!document.body.innerText.includes('Somebody else knows')")
+	p.do(chromedp.Navigate(p.url+"/people"), chromedp.EmulateViewport(420, 800))
+	p.says("Ada Thorne")
+	p.until("document.documentElement.scrollWidth <= window.innerWidth")
+}
+
 // nasty is text that must stay data wherever it goes.
 const nasty = "it's \"$(touch oops)\" `x`; <script>window.oops=1</script><img src=x onerror=window.oops=1> ' or 1=1 --"
 

@@ -12,6 +12,7 @@ import { session, signOut } from './api/queries'
 import './index.css'
 import { ChangePage } from './pages/change/ChangePage'
 import { ChangesPage } from './pages/changes/ChangesPage'
+import { PeoplePage } from './pages/people/PeoplePage'
 import { SignInPage } from './pages/sign-in/SignInPage'
 import { light, theme, variables } from './theme'
 
@@ -32,6 +33,7 @@ function Bar({ me }: { me: Account }) {
         Wide Ladder
       </Link>
       <Link to="/">Changes</Link>
+      <Link to="/people">People</Link>
       <span className="rest" />
       <span>
         {me.display} <span className="second">{me.roles.join(', ') || 'viewer'}</span>
@@ -47,12 +49,21 @@ function Console() {
   const me = useQuery(session())
   if (me.isPending) return null
   if (!me.data) return <SignInPage />
+  if (me.data.must_change)
+    return (
+      <BrowserRouter>
+        <Bar me={me.data} />
+        <p className="notice">Somebody else knows your password. Set one of your own below; until then nothing else opens.</p>
+        <PeoplePage me={me.data} />
+      </BrowserRouter>
+    )
   return (
     <BrowserRouter>
       <Bar me={me.data} />
       <Routes>
         <Route path="/" element={<ChangesPage />} />
         <Route path="/changes/:id" element={<ChangePage me={me.data} />} />
+        <Route path="/people" element={<PeoplePage me={me.data} />} />
         <Route path="*" element={<Navigate to="/" replace />} />
       </Routes>
     </BrowserRouter>

@@ -10,6 +10,9 @@ export type RunState = HostRun['state']
 export type Group = Schemas['Group']
 export type Finding = Schemas['Finding']
 export type Account = Schemas['Account']
+export type Person = Schemas['Person']
+export type Request = Schemas['Request']
+export type SignInRow = Schemas['SignInRow']
 
 export const api = createClient<paths>({ baseUrl: '/api/v1' })
 

@@ -81,3 +81,20 @@ export function act(id: number, deed: Deed, digest: string, because = ''): Promi
       return done(api.POST('/changes/{id}/orders', { ...params, body: { order: deed } }))
   }
 }
+
+export const people = () => queryOptions({ queryKey: ['people'], queryFn: () => done(api.GET('/accounts')), refetchInterval: 15_000 })
+
+export const requests = (asked: boolean) =>
+  queryOptions({ queryKey: ['requests'], queryFn: () => done(api.GET('/requests')), enabled: asked, refetchInterval: 15_000 })
+
+export const signIns = () => queryOptions({ queryKey: ['sign-ins'], queryFn: () => done(api.GET('/session/sign-ins')) })
+
+export const decide = (id: number, agreed: boolean) => done(api.POST('/requests/{id}/decision', { params: { path: { id } }, body: { agreed } }))
+
+export const keepOut = (name: string, disabled: boolean) => done(api.PATCH('/accounts/{name}', { params: { path: { name } }, body: { disabled } }))
+
+export const endSignIns = (name: string) => done(api.DELETE('/accounts/{name}/sign-ins', { params: { path: { name } } }))
+
+export const endSignIn = (id: number) => done(api.DELETE('/session/sign-ins/{id}', { params: { path: { id } } }))
+
+export const changePassword = (old: string, next: string) => done(api.PUT('/session/password', { body: { old, new: next } }))

@@ -1,0 +1,70 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { Alert, Button, Modal, Table, type TableColumnsType } from 'antd'
+import { useState } from 'react'
+import type { Account, Person } from '../../api/client'
+import { endSignIns, keepOut, people, requests } from '../../api/queries'
+import { Ago, counted } from '../../ui/Ago'
+
+const state = (p: Person) => (p.disabled ? 'kept out' : p.must_change ? 'has to change the password' : 'may sign in')
+
+type Deed = 'keep-out' | 'let-in' | 'end'
+
+const words: Record<Deed, string> = { 'keep-out': 'Keep out', 'let-in': 'Let in again', end: 'End sign-ins' }
+
+function carryOut(p: Person, deed: Deed): Promise<unknown> {
+  switch (deed) {
+    case 'keep-out':
+      return keepOut(p.name, true)
+    case 'let-in':
+      return keepOut(p.name, false)
+    case 'end':
+      return endSignIns(p.name)
+  }
+}
+
+// Accounts are all people and programs that may sign in.
+export function Accounts({ me }: { me: Account }) {
+  const cache = useQueryClient()
+  const list = useQuery(people())
+  const [asked, setAsked] = useState<{ person: Person; deed: Deed }>()
+  const go = useMutation({
+    mutationFn: (a: { person: Person; deed: Deed }) => carryOut(a.person, a.deed),
+    onSettled: () => {
+      setAsked(undefined)
+      return Promise.all([cache.invalidateQueries({ queryKey: people().queryKey }), cache.invalidateQueries({ queryKey: requests(true).queryKey })])
+    },
+  })
+  const columns: TableColumnsType<Person> = [
+    { title: 'Account', dataIndex: 'name', width: 120 },
+    { title: 'Name', dataIndex: 'display' },
+    { title: 'Roles', dataIndex: 'roles', render: (roles: string[]) => roles.join(', ') || 'viewer' },
+    { title: 'State', key: 'state', width: 190, render: (_, p) => state(p) },
+    { title: 'Signed in', dataIndex: 'signed_in_at', width: 110, render: (at?: string) => (at ? <Ago at={at} /> : 'nowhere') },
+  ]
+  if (me.roles.includes('admin')) {
+    columns.push({
+      title: '',
+      key: 'deeds',
+      width: 210,
+      render: (_, p) => (
+        <span className="deeds">
+          {p.sign_ins > 0 && <Button size="small" onClick={() => setAsked({ person: p, deed: 'end' })}>{words.end}</Button>}
+          <Button size="small" onClick={() => setAsked({ person: p, deed: p.disabled ? 'let-in' : 'keep-out' })}>{words[p.disabled ? 'let-in' : 'keep-out']}</Button>
+        </span>
+      ),
+    })
+  }
+  const problem = list.error ?? go.error
+  return (
+    <section>
+      <h2>Accounts</h2>
+      {problem && <Alert type="error" title={problem.message} style={{ marginBottom: 12 }} />}
+      <Table<Person> size="small" rowKey="name" columns={columns} dataSource={list.data} loading={list.isPending} scroll={{ x: 760 }} pagination={{ pageSize: 50, hideOnSinglePage: true, showSizeChanger: false }} />
+      <p className="second">New accounts, roles and passwords: wladder account-add, wladder account.</p>
+      <Modal open={asked !== undefined} closable={false} title={asked && `${words[asked.deed]}: ${asked.person.display}?`} okText={asked && words[asked.deed]} onOk={() => asked && go.mutate(asked)} onCancel={() => setAsked(undefined)} confirmLoading={go.isPending}>
+        {asked && asked.deed !== 'let-in' && <p>{counted(asked.person.sign_ins, 'sign-in')} of theirs {asked.person.sign_ins === 1 ? 'ends' : 'end'} at once. What they have started goes on.</p>}
+        {asked?.deed === 'let-in' && <p>Where this is an admin, a second admin has to agree.</p>}
+      </Modal>
+    </section>
+  )
+}
