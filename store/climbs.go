@@ -26,6 +26,16 @@ func (s *Store) approved(ctx context.Context, tx pgx.Tx, id int64, digest string
 		Account                         string
 		Reviewer, Own, Declined, Lapsed bool
 	}
+	all, err := many[row](ctx, tx, `select a.account,
+			exists (select from accounts p where p.name = a.account and 'reviewer' = any(p.roles) and not p.disabled) as reviewer,
+			a.account = c.author as own,
+			exists (select from approvals d where d.change = a.change and d.digest = a.digest and d.verdict <> 'approved' and d.id > a.id) as declined,
+			a.at < now() - $3::interval as lapsed
+		from approvals a join changes c on c.id = a.change where a.change = $1 and a.digest = $2 and a.verdict = 'approved' order by a.id desc`, id, digest, ApprovalLasts)
+	if err != nil {
+		return err
+	}
+	// Read behind the rows: each of them has its entry by then.
 	entries, err := s.entriesOf(ctx, tx, `change = $1 and kind in ('change.approved', 'change.declined') and body::jsonb ->> 'digest' = $2`, ``, ``, id, digest)
 	if err != nil {
 		return err
@@ -38,15 +48,6 @@ func (s *Store) approved(ctx context.Context, tx pgx.Tx, id int64, digest string
 		if _, later := chained[e.Actor]; !later && !declined && e.Seq != unchained {
 			chained[e.Actor] = e.At
 		}
-	}
-	all, err := many[row](ctx, tx, `select a.account,
-			exists (select from accounts p where p.name = a.account and 'reviewer' = any(p.roles) and not p.disabled) as reviewer,
-			a.account = c.author as own,
-			exists (select from approvals d where d.change = a.change and d.digest = a.digest and d.verdict <> 'approved' and d.id > a.id) as declined,
-			a.at < now() - $3::interval as lapsed
-		from approvals a join changes c on c.id = a.change where a.change = $1 and a.digest = $2 and a.verdict = 'approved' order by a.id desc`, id, digest, ApprovalLasts)
-	if err != nil {
-		return err
 	}
 	why := fmt.Sprintf("nobody approved the plan %.12s of change %d", digest, id)
 	for i, r := range all {
@@ -66,11 +67,7 @@ func (s *Store) approved(ctx context.Context, tx pgx.Tx, id int64, digest string
 		case r.Lapsed || time.Since(at) > ApprovalLasts:
 			said = fmt.Sprintf("the approval of the plan %.12s of change %d has ended after %d days; have it approved again", digest, id, int(ApprovalLasts.Hours()/24))
 		default:
-			row, err := s.accountRow(ctx, tx, r.Account)
-			if err != nil {
-				return err
-			}
-			return s.vouched(ctx, tx, accountKinds, "account/"+r.Account, row, "the account "+r.Account)
+			return s.believed(ctx, tx, r.Account)
 		}
 		if i == 0 || why == "" {
 			why = said
@@ -99,18 +96,7 @@ func (s *Store) permitted(ctx context.Context, tx pgx.Tx, id int64, digest strin
 		return err
 	}
 	for _, part := range head.Parts {
-		v, err := one[view.Service](ctx, tx, "the definition of "+part.Service, serviceColumns+`where name = $1 and digest = $2`, part.Service, part.ServiceDigest)
-		if err == nil && v.WithdrawnBy == "" {
-			err = s.served(ctx, tx, v)
-		}
-		if err != nil {
-			return err
-		}
-		var by, because string
-		err = tx.QueryRow(ctx, `select withdrawn_by, withdrawn_because from services where name = $1 and digest = $2 and withdrawn_by is not null`, part.Service, part.ServiceDigest).Scan(&by, &because)
-		if err == nil {
-			return conflict("%s has withdrawn the definition of %s under which this was approved (%s); rehearse the change under another and have it approved", by, part.Service, because)
-		} else if !errors.Is(err, pgx.ErrNoRows) {
+		if err := s.served(ctx, tx, part.Service, part.ServiceDigest); err != nil {
 			return err
 		}
 	}

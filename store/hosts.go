@@ -135,11 +135,7 @@ func (s *Store) carryOutHosts(ctx context.Context, tx pgx.Tx, actor string, body
 
 // Hosts gives all hosts by name, to be reached: each just as admins agreed on.
 func (s *Store) Hosts(ctx context.Context) ([]view.Host, error) {
-	all, err := many[view.Host](ctx, s.pool, hostColumns+`order by name`)
-	if err != nil {
-		return nil, err
-	}
-	return s.reachable(ctx, all)
+	return s.reachable(ctx, func() ([]view.Host, error) { return many[view.Host](ctx, s.pool, hostColumns+`order by name`) })
 }
 
 // HostFilter picks hosts for a list; the zero of each but Limit picks all.

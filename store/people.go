@@ -378,13 +378,14 @@ func (s *Store) Decide(ctx context.Context, actor string, id int64, agreed bool)
 		if err := s.Sound(); err != nil && agreed {
 			return err
 		}
-		if agreed {
+		if agreed { // its row is locked: it is what it was
 			canonical, err := record.Canonical(json.RawMessage(body))
 			if err != nil {
 				return err
 			}
 			at := fmt.Sprintf("request/%d", id)
-			if err := s.vouched(ctx, tx, []string{"request.made"}, at, s.fingerprint("request", id, kind, subject, what, string(canonical), by), "the "+at); err != nil {
+			fingerprint := s.fingerprint("request", id, kind, subject, what, string(canonical), by)
+			if err := s.vouched(ctx, tx, []string{"request.made"}, at, "the "+at, func() (string, error) { return fingerprint, nil }); err != nil {
 				return err
 			}
 		}

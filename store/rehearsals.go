@@ -117,11 +117,9 @@ func (s *Store) ReleaseRehearsal(ctx context.Context, r *Rehearsing) error {
 
 // Unread gives the targets of a rehearsal that were not read yet.
 func (s *Store) Unread(ctx context.Context, rehearsal int64) ([]view.Host, error) {
-	all, err := many[view.Host](ctx, s.pool, hostColumns+`where id in (select host_id from rehearsed_hosts where rehearsal = $1 and not read) order by name`, rehearsal)
-	if err != nil {
-		return nil, err
-	}
-	return s.reachable(ctx, all)
+	return s.reachable(ctx, func() ([]view.Host, error) {
+		return many[view.Host](ctx, s.pool, hostColumns+`where id in (select host_id from rehearsed_hosts where rehearsal = $1 and not read) order by name`, rehearsal)
+	})
 }
 
 // Read is what a rehearsal found on one host.

@@ -59,27 +59,31 @@ func (s *Store) Bindings(ctx context.Context, names []string) (map[string]view.B
 		Name, Hosts      string
 		Services, Probes []string
 	}
-	rows, err := many[row](ctx, s.pool, `select name, hosts, services, probes from secret_bindings where name = any($1)`, names)
-	if err != nil {
-		return nil, err
-	}
-	subjects := make([]string, len(rows))
-	for i, r := range rows {
-		subjects[i] = "secret/" + r.Name
-	}
-	found, err := s.newest(ctx, s.pool, []string{"secret.bound"}, subjects...)
-	if err != nil {
-		return nil, err
-	}
-	all := map[string]view.Binding{}
-	for i, r := range rows {
-		b := view.Binding{Services: r.Services, Probes: r.Probes, Hosts: r.Hosts}
-		if told, err := record.Canonical(b); err != nil || string(told) != string(found[subjects[i]]) {
-			return nil, s.forged("where secret " + r.Name + " may go")
+	all, wrong := map[string]view.Binding{}, ""
+	well, err := settled(func() (bool, error) {
+		rows, err := many[row](ctx, s.pool, `select name, hosts, services, probes from secret_bindings where name = any($1)`, names)
+		if err != nil {
+			return false, err
 		}
-		all[r.Name] = b
+		subjects := make([]string, len(rows))
+		for i, r := range rows {
+			subjects[i] = "secret/" + r.Name
+		}
+		found, err := s.newest(ctx, s.pool, []string{"secret.bound"}, subjects...)
+		for i, r := range rows {
+			b := view.Binding{Services: r.Services, Probes: r.Probes, Hosts: r.Hosts}
+			if told, canonical := record.Canonical(b); err == nil && (canonical != nil || string(told) != string(found[subjects[i]])) {
+				wrong = r.Name
+				return false, nil
+			}
+			all[r.Name] = b
+		}
+		return err == nil, err
+	})
+	if err == nil && !well {
+		err = s.forged("where secret " + wrong + " may go")
 	}
-	return all, nil
+	return all, err
 }
 
 // PutSecret keeps a secret's value as its next version, sealed with the

@@ -91,7 +91,7 @@ func (s *Store) Service(ctx context.Context, name string) (view.Service, error) 
 func (s *Store) ApprovedService(ctx context.Context, name string) (view.Service, error) {
 	v, err := one[view.Service](ctx, s.pool, "an approved version of service "+name, serviceColumns+`where name = $1 and approved_by is not null and withdrawn_by is null order by version desc limit 1`, name)
 	if err == nil {
-		err = s.served(ctx, s.pool, v)
+		err = s.served(ctx, s.pool, v.Name, v.Digest)
 	}
 	return v, err
 }

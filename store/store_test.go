@@ -184,7 +184,7 @@ func TestSignIn(t *testing.T) {
 	}
 	var hash string
 	s.pool.QueryRow(ctx, `select password from accounts where name = 'ines'`).Scan(&hash)
-	if !strings.HasPrefix(hash, "$argon2id$v=19$m=65536,t=3,p=2$") {
+	if !strings.HasPrefix(hash, "$argon2id$v=19$m=1024,t=3,p=2$") {
 		t.Errorf("kept as %s", hash)
 	}
 	if checkPassword("garbage", "x") || checkPassword("$argon2id$v=19$m=1,t=1$x$y", "x") {

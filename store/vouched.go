@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -8,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -131,17 +133,39 @@ func (s *Store) forged(what string) error {
 	return conflict("%s in the database is not what the record tells of; somebody else than this server has written there", what)
 }
 
-// vouched checks that the newest entry of a subject vouches for a row.
-func (s *Store) vouched(ctx context.Context, q querier, kinds []string, subject, fingerprint, what string) error {
-	found, err := s.newest(ctx, q, kinds, subject)
-	if err != nil {
-		return err
+// settled repeats a check that reads a row and then what the record tells of it:
+// somebody may have changed both in between. What does not settle is a forgery.
+func settled(check func() (bool, error)) (bool, error) {
+	for try := range 6 {
+		if well, err := check(); well || err != nil {
+			return well, err
+		}
+		time.Sleep(time.Duration(try*10) * time.Millisecond)
 	}
-	var r row
-	if json.Unmarshal(found[subject], &r) != nil || r.Row != fingerprint {
-		return s.forged(what)
+	return false, nil
+}
+
+// vouched checks that the newest entry of a subject vouches for a row, whose fingerprint
+// is read by now.
+func (s *Store) vouched(ctx context.Context, q querier, kinds []string, subject, what string, now func() (string, error)) error {
+	well, err := settled(func() (bool, error) {
+		fingerprint, err := now()
+		if err != nil {
+			return false, err
+		}
+		found, err := s.newest(ctx, q, kinds, subject)
+		var r row
+		return err == nil && json.Unmarshal(found[subject], &r) == nil && r.Row == fingerprint, err
+	})
+	if err == nil && !well {
+		err = s.forged(what)
 	}
-	return nil
+	return err
+}
+
+// believed checks that an account is as the record tells of it.
+func (s *Store) believed(ctx context.Context, q querier, name string) error {
+	return s.vouched(ctx, q, accountKinds, "account/"+name, "the account "+name, func() (string, error) { return s.accountRow(ctx, q, name) })
 }
 
 // accountRow is what an account may, and how it proves itself.
@@ -222,23 +246,31 @@ func (s *Store) tellWaysIn(ctx context.Context, tx pgx.Tx, actor string, hosts [
 	return tx.SendBatch(ctx, &batch).Close()
 }
 
-// Reachable checks that hosts are reached just as admins agreed on.
-func (s *Store) reachable(ctx context.Context, hosts []view.Host) ([]view.Host, error) {
-	subjects := make([]string, len(hosts))
-	for i, h := range hosts {
-		subjects[i] = wayInSubject(h.Name)
-	}
-	found, err := s.newest(ctx, s.pool, []string{"host.way-in"}, subjects...)
-	if err != nil {
-		return nil, err
-	}
-	for i, h := range hosts {
-		var r row
-		if json.Unmarshal(found[subjects[i]], &r) != nil || r.Row != s.wayInRow(h) {
-			return nil, s.forged("the way in to host " + h.Name)
+// reachable gives hosts, read by list, if each is reached just as admins agreed on.
+func (s *Store) reachable(ctx context.Context, list func() ([]view.Host, error)) (hosts []view.Host, err error) {
+	wrong := ""
+	well, err := settled(func() (bool, error) {
+		if hosts, err = list(); err != nil {
+			return false, err
 		}
+		subjects := make([]string, len(hosts))
+		for i, h := range hosts {
+			subjects[i] = wayInSubject(h.Name)
+		}
+		found, err := s.newest(ctx, s.pool, []string{"host.way-in"}, subjects...)
+		for i, h := range hosts {
+			var r row
+			if err == nil && (json.Unmarshal(found[subjects[i]], &r) != nil || r.Row != s.wayInRow(h)) {
+				wrong = h.Name
+				return false, nil
+			}
+		}
+		return err == nil, err
+	})
+	if err == nil && !well {
+		err = s.forged("the way in to host " + wrong)
 	}
-	return hosts, nil
+	return hosts, err
 }
 
 // adopt vouches, once, for what was there before entries vouched for rows.
@@ -283,22 +315,27 @@ var serviceKinds = []string{"service.approved", "service.withdrawn", "service.vo
 
 // served checks that a version of a definition holds what admins approved, and that
 // none has withdrawn it.
-func (s *Store) served(ctx context.Context, q querier, v view.Service) error {
-	if sum := sha256.Sum256([]byte(v.Source)); hex.EncodeToString(sum[:]) != v.Digest {
-		return s.forged("the definition of " + v.Name)
+func (s *Store) served(ctx context.Context, q querier, name, digest string) error {
+	var refused error
+	well, err := settled(func() (bool, error) {
+		v, err := one[view.Service](ctx, q, "the definition of "+name, serviceColumns+`where name = $1 and digest = $2`, name, digest)
+		if err != nil {
+			return false, err
+		}
+		all, err := s.entriesOf(ctx, q, `subject = $1 and kind = any($2) and body::jsonb ->> 'digest' = $3`, ``, ``, "service/"+name, serviceKinds, digest)
+		sum := sha256.Sum256([]byte(v.Source))
+		if err != nil || len(all) == 0 || hex.EncodeToString(sum[:]) != digest || (all[0].Kind == "service.withdrawn") != (v.WithdrawnBy != "") {
+			return false, err
+		}
+		if v.WithdrawnBy != "" {
+			refused = conflict("%s has withdrawn the definition of %s under which this was approved (%s); rehearse the change under another and have it approved", v.WithdrawnBy, name, v.WithdrawnBecause)
+		}
+		return true, nil
+	})
+	if err == nil && !well {
+		err = s.forged("the definition of " + name)
 	}
-	all, err := s.entriesOf(ctx, q, `subject = $1 and kind = any($2) and body::jsonb ->> 'digest' = $3`, ``, ``, "service/"+v.Name, serviceKinds, v.Digest)
-	switch {
-	case err != nil:
-		return err
-	case len(all) == 0:
-		return s.forged("the approval of the definition of " + v.Name)
-	case all[0].Kind == "service.withdrawn" && v.WithdrawnBy == "":
-		return s.forged("that the definition of " + v.Name + " serves")
-	case all[0].Kind == "service.withdrawn":
-		return conflict("%s has withdrawn this definition of %s", all[0].Actor, v.Name)
-	}
-	return nil
+	return cmp.Or(err, refused)
 }
 
 // ordered checks that a climb starts hosts because a person said so: the newest that the

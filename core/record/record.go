@@ -71,7 +71,12 @@ type Broken struct {
 	What string
 }
 
-func (b *Broken) Error() string { return fmt.Sprintf("entry %d: %s", b.Seq, b.What) }
+func (b *Broken) Error() string {
+	if b.Seq == 0 { // it is no entry that is wrong
+		return b.What
+	}
+	return fmt.Sprintf("entry %d: %s", b.Seq, b.What)
+}
 
 // Add takes the next entry; the error is a *Broken.
 func (c *Chain) Add(e Entry) error {
