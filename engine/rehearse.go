@@ -377,7 +377,7 @@ func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
 			}
 		}
 	}
-	leaf := plan.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, Login: h.Login, Sudo: h.Sudo, HostKey: h.HostKey, Parts: []plan.LeafPart{part}}
+	leaf := plan.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, Login: h.Login, Sudo: h.Sudo, HostKey: h.HostKey, Labels: h.Labels, Parts: []plan.LeafPart{part}}
 	if found.Leaf, err = json.Marshal(leaf); err != nil {
 		panic(err) // it holds nothing that JSON does not
 	}

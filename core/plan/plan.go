@@ -53,14 +53,16 @@ type Part struct {
 
 // Leaf is one host's part of a plan.
 type Leaf struct {
-	HostID  int64      `json:"host_id"`
-	Host    string     `json:"host"`
-	Address string     `json:"address"`
-	Login   string     `json:"login"`
-	Sudo    bool       `json:"sudo"`
-	HostKey string     `json:"host_key"`
-	Stage   int        `json:"stage"`
-	Parts   []LeafPart `json:"parts"` // of the head, as many in the same order
+	HostID  int64  `json:"host_id"`
+	Host    string `json:"host"`
+	Address string `json:"address"`
+	Login   string `json:"login"`
+	Sudo    bool   `json:"sudo"`
+	HostKey string `json:"host_key"`
+	Stage   int    `json:"stage"`
+	// Labels are those that the host had when it was chosen, staged and rendered.
+	Labels map[string]string `json:"labels,omitempty"`
+	Parts  []LeafPart        `json:"parts"` // of the head, as many in the same order
 }
 
 // LeafPart is what is to happen to one service instance on one host.
