@@ -372,7 +372,7 @@ func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
 			Base: f.Base.Ref(r.Store.ContentID), Candidate: f.Candidate.Ref(r.Store.ContentID), Make: f.Make, Others: f.Others, Despite: r.svc.Files[f.Key].Despite,
 		})
 		for _, c := range []plan.Copy{f.Base, f.Candidate} {
-			if c.Kind == plan.Regular {
+			if c.Kind == plan.Regular && c.Sum == "" {
 				found.Contents = append(found.Contents, c.Content)
 			}
 		}
@@ -387,6 +387,7 @@ func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
 // hostFile gives a path as the host's scripts know it.
 func hostFile(path string, base, candidate plan.Copy, m *definition.Make, others, secrets map[string]string) host.File {
 	f := host.File{Path: path, Base: host.Stands(base), Candidate: host.Stands(candidate), Content: candidate.Content}
+	f.Kept = candidate.Sum != ""
 	if candidate.Kind == plan.Symlink {
 		f.Content = []byte(candidate.Target)
 	}
@@ -487,6 +488,9 @@ func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (
 func (r *rehearsal) paths(family string) (keys, paths []string) {
 	for key, f := range r.svc.Files {
 		if at := f.Path(family); at != "" {
+			if r.svc.Made(key) {
+				at = host.Closed + at
+			}
 			keys, paths = append(keys, key), append(paths, at)
 		}
 	}

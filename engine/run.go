@@ -163,6 +163,9 @@ func (r *hostRun) write(ctx context.Context, begin bool) error {
 		for _, f := range r.mine.Files {
 			c := f.Candidate
 			content := c.Content
+			if c.Sum != "" {
+				content = c.Sum
+			}
 			if c.Kind == plan.Symlink {
 				content = c.Target
 			}
@@ -332,7 +335,8 @@ func reloading(a definition.Act) definition.Act {
 func (r *hostRun) copy(ctx context.Context, ref plan.CopyRef) (plan.Copy, error) {
 	c := plan.Copy{Kind: ref.Kind, Owner: ref.Owner, Group: ref.Group, Mode: ref.Mode, Target: ref.Target}
 	var err error
-	if c.Kind == plan.Regular {
+	c.Sum = ref.Sum
+	if c.Kind == plan.Regular && c.Sum == "" {
 		c.Content, err = r.Store.Content(ctx, ref.Content)
 	}
 	return c, err
@@ -548,7 +552,11 @@ func summary(verdicts []probe.Verdict) string {
 func (r *hostRun) collect(ctx context.Context, check func(plan.LeafFile, render.Found, plan.Copy) string) (result, error) {
 	var paths []string
 	for _, f := range r.mine.Files {
-		paths = append(paths, f.Path)
+		at := f.Path
+		if f.Base.Sum != "" || f.Candidate.Kind == plan.Made {
+			at = host.Closed + at
+		}
+		paths = append(paths, at)
 	}
 	found, err := r.conn.Collect(ctx, paths)
 	if err != nil {
@@ -577,7 +585,7 @@ func (r *hostRun) recheck(ctx context.Context) (result, error) {
 			return "is gone since the rehearsal"
 		case now.Kind != was.Kind:
 			return fmt.Sprintf("is %s now; at the rehearsal it was %s", now.Kind, was.Kind)
-		case now.Target != was.Target || was.Kind == plan.Regular && r.Store.ContentID(now.Content) != was.Content:
+		case now.Target != was.Target || was.Kind == plan.Regular && (was.Sum == "" && r.Store.ContentID(now.Content) != was.Content || now.Sum != was.Sum):
 			return "was edited since the rehearsal; rehearse again to see what it says now"
 		case was.Kind == plan.Regular && (now.Owner != was.Owner || now.Group != was.Group || now.Mode != was.Mode):
 			return fmt.Sprintf("has owner %s, group %s, mode %s now; at the rehearsal it had %s, %s, %s", now.Owner, now.Group, now.Mode, was.Owner, was.Group, was.Mode)

@@ -449,6 +449,9 @@ func TestScriptsOnRealFiles(t *testing.T) {
 			if out := run("collect", nil, path, at+"/link", dir+"/etc/sub/dir/new"); strings.Count(out, `"mode":"640"`) != 2 || !strings.Contains(out, "no-directory") || !strings.Contains(out, "own-link") || !strings.Contains(out, "open-parent") {
 				t.Errorf("collect: %s", out)
 			}
+			if out := run("collect", nil, Closed+path); !strings.Contains(out, `"sum":"`+Hash([]byte("old\n"))+`"`) || !strings.Contains(out, `"content":""`) || strings.Contains(out, line([]string{"old\n"})) {
+				t.Errorf("a file whose content stays: %s", out)
+			}
 			os.WriteFile(at+"/long.conf", bytes.Repeat([]byte("x"), 1<<20+1), 0o644)
 			if out := run("ask", nil, "none", "act", line([]string{"surroundings", at + "/*.conf", at + "/link", at + "/absent*", at + "/[gn]one"})); strings.Count(out, "\n") != 5 || strings.Count(out, `"content":`) != 2 || // who may change the link chooses what is read
 				strings.Count(out, line([]string{path})) != 3 || !strings.Contains(out, `"content":"`+line([]string{"gone\n"})+`"`) {

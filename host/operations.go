@@ -33,6 +33,7 @@ type File struct {
 	Base      string
 	Candidate string
 	Content   []byte            // of the candidate: a file's, or a link's text
+	Kept      bool              // the content is the one that is there, which stays on the host
 	Make      *definition.Make  // what makes a candidate on the host
 	Others    map[string]string // where other files are that it refers to, by key
 	Secrets   map[string]string // that it wants, by name
@@ -44,6 +45,9 @@ func Stands(c plan.Copy) string {
 	meta := c.Mode + ":" + c.Owner + ":" + c.Group
 	switch c.Kind {
 	case plan.Regular:
+		if c.Sum != "" {
+			return "file:" + c.Sum + ":" + meta
+		}
 		return "file:" + Hash(c.Content) + ":" + meta
 	case plan.Symlink:
 		return "link:" + Hash([]byte(c.Target))
@@ -108,6 +112,10 @@ func traitsOf(all []answer) (t expr.Traits) {
 	return t
 }
 
+// Closed, before a path that is collected, has the file's hash come in place of its
+// content.
+const Closed = "closed:"
+
 // Collect reads paths with all that a replacement must keep, in the order asked.
 func (c *Conn) Collect(ctx context.Context, paths []string) ([]render.Found, error) {
 	all, err := c.run(ctx, "collect", nil, paths...)
@@ -138,14 +146,14 @@ func (c *Conn) found(all []answer, paths []string) ([]render.Found, error) {
 		missing, _ := a["missing"].(bool)
 		f := render.Found{
 			Path: a.data("path"), Resolved: a.data("resolved"), Missing: missing, Kind: a.short("kind"),
-			Owner: a.short("owner"), Group: a.short("group"), Mode: probe.Clip(secret.Legible(a.word("mode")), 5), Content: []byte(a.data("content")),
+			Owner: a.short("owner"), Group: a.short("group"), Mode: probe.Clip(secret.Legible(a.word("mode")), 5), Content: []byte(a.data("content")), Sum: probe.Clip(secret.Legible(a.word("sum")), 64),
 		}
 		names := []string{f.Path, f.Resolved}
 		for _, p := range a.pairs("links") {
 			f.Links = append(f.Links, plan.Link{Path: decode(p[0]), Target: decode(p[1])})
 			names = append(names, decode(p[0]), decode(p[1]))
 		}
-		if i < len(paths) && f.Path != paths[i] || slices.ContainsFunc(names, func(name string) bool {
+		if i < len(paths) && f.Path != strings.TrimPrefix(paths[i], Closed) || slices.ContainsFunc(names, func(name string) bool {
 			return !utf8.ValidString(name) || len(name) > 8192 || strings.Contains(name, "\x00")
 		}) {
 			return nil, &Lost{c.target.Name, "collect", fmt.Errorf("%w: it names a path that was not asked for, or that is no text", errSenseless)}
@@ -183,7 +191,9 @@ func archive(contents map[string][]byte) []byte {
 func contentsOf(files []File) map[string][]byte {
 	all := map[string][]byte{}
 	for i, f := range files {
-		all[strconv.Itoa(i)] = f.Content
+		if !f.Kept {
+			all[strconv.Itoa(i)] = f.Content
+		}
 	}
 	return all
 }

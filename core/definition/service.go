@@ -234,6 +234,17 @@ func Stored(name string, names int, data []byte) (*Service, error) {
 	return s, err
 }
 
+// Made tells whether a command of the definition makes a file on the host: its content
+// never leaves it.
+func (s *Service) Made(file string) bool {
+	for _, m := range s.Makes {
+		if m.File == file {
+			return true
+		}
+	}
+	return false
+}
+
 // OnlyFile gives the key of the one file that the service has; empty where it has
 // several.
 func (s *Service) OnlyFile() string {

@@ -16,6 +16,7 @@ const (
 type Copy struct {
 	Kind         Kind
 	Content      []byte // of a file
+	Sum          string // in place of Content: SHA-256 in hex, of a file whose content never leaves its host
 	Owner, Group string // of a file, made or not
 	Mode         string // octal
 	Target       string // of a link, as it reads
@@ -23,7 +24,7 @@ type Copy struct {
 
 // Same tells whether nothing differs between two copies.
 func (c Copy) Same(d Copy) bool {
-	return c.Kind == d.Kind && string(c.Content) == string(d.Content) && c.Owner == d.Owner && c.Group == d.Group && c.Mode == d.Mode && c.Target == d.Target
+	return c.Kind == d.Kind && string(c.Content) == string(d.Content) && c.Sum == d.Sum && c.Owner == d.Owner && c.Group == d.Group && c.Mode == d.Mode && c.Target == d.Target
 }
 
 // Link is a symbolic link on the way to a file.

@@ -94,6 +94,7 @@ type LeafFile struct {
 type CopyRef struct {
 	Kind    Kind   `json:"kind"`
 	Content string `json:"content,omitempty"` // id, of a file
+	Sum     string `json:"sum,omitempty"`     // in its place: SHA-256 in hex, of a file that stays on its host
 	Owner   string `json:"owner,omitempty"`
 	Group   string `json:"group,omitempty"`
 	Mode    string `json:"mode,omitempty"`   // octal
@@ -103,7 +104,10 @@ type CopyRef struct {
 // Ref gives the copy with its content by id.
 func (c Copy) Ref(id func([]byte) string) CopyRef {
 	r := CopyRef{Kind: c.Kind, Owner: c.Owner, Group: c.Group, Mode: c.Mode, Target: c.Target}
-	if c.Kind == Regular {
+	switch {
+	case c.Sum != "":
+		r.Sum = c.Sum
+	case c.Kind == Regular:
 		r.Content = id(c.Content)
 	}
 	return r

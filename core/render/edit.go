@@ -35,6 +35,8 @@ func (s *set) edit(e change.Edit) {
 		from, onto := s.file(e.Move, true), s.file(e.Onto, true)
 		switch {
 		case from == nil || onto == nil:
+		case from.Candidate.Sum != "":
+			s.refuse(from, 0, "is made on the host, where it stays: it can be made elsewhere, not moved")
 		case from.Candidate.Kind == plan.Absent:
 			s.refuse(from, 0, "is not there, so it cannot be moved")
 		case onto.Candidate.Kind != plan.Absent:
@@ -100,7 +102,7 @@ func (s *set) put(e change.Edit) {
 		f.Candidate = plan.Copy{Kind: plan.Regular, Owner: def.Owner, Group: def.Group, Mode: def.Mode}
 	}
 	f.Candidate = attributes(f.Candidate, e)
-	f.Candidate.Content = []byte(text)
+	f.Candidate.Content, f.Candidate.Sum = []byte(text), ""
 	s.exposed(f, e)
 	s.heaviest()
 	s.tries(f, e, was, now)
@@ -233,6 +235,10 @@ func (s *set) within(e change.Edit, verb string) {
 	}
 	if f.Candidate.Kind != plan.Regular {
 		s.find(finding.Veto, "base-missing", f.Found.Path, 0, "is not there; is the software installed on this host?")
+		return
+	}
+	if f.Candidate.Sum != "" {
+		s.refuse(f, 0, "is made on the host, and its content never leaves it: it can be made, put anew or deleted, and have another mode")
 		return
 	}
 	doc, err := f.document(f.Candidate.Content)

@@ -17,6 +17,7 @@ type Found struct {
 	Missing  bool        // nothing is at Resolved
 	Kind     string      // "regular file" in the words of stat(1), or another
 	Content  []byte
+	Sum      string // in its place, where it was not to leave the host: SHA-256 in hex
 	Owner    string
 	Group    string
 	Mode     string // octal
@@ -28,7 +29,7 @@ func (f Found) Copy() plan.Copy {
 	if f.Missing {
 		return plan.Copy{Kind: plan.Absent}
 	}
-	return plan.Copy{Kind: plan.Regular, Content: f.Content, Owner: f.Owner, Group: f.Group, Mode: f.Mode}
+	return plan.Copy{Kind: plan.Regular, Content: f.Content, Sum: f.Sum, Owner: f.Owner, Group: f.Group, Mode: f.Mode}
 }
 
 // Itself gives what stands at the path, a link as a link.

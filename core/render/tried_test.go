@@ -112,3 +112,40 @@ func TestTriedLater(t *testing.T) {
 		}
 	}
 }
+
+// TestMadeFilesStay walks what may become of a file that was made on its host, whose
+// content never leaves it.
+func TestMadeFilesStay(t *testing.T) {
+	svc, err := definition.Parse("pages.yaml", []byte(triedService))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for edit, want := range map[string]string{
+		"{file: key, replace: a, with: b}":           "never leaves it",
+		"{move: key, onto: new}":                     "made elsewhere, not moved",
+		"{make: key}":                                "",
+		"{delete: key}":                              "",
+		`{file: key, mode: "600"}`:                   "",
+		"{put: key, text: 'a key of somebody else'}": "",
+	} {
+		spec, err := change.Parse("c.yaml", []byte("title: t\nreason: r\nservice: pages\nwhere: labels.role == \"bulletin\"\ncount: 1\nedits:\n  - "+edit+"\n"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		found := Found{Path: "/etc/nginx/key", Resolved: "/etc/nginx/key", Kind: "regular file", Sum: strings.Repeat("a", 64), Owner: "root", Group: "root", Mode: "640"}
+		absent := Found{Path: "/etc/nginx/new.conf", Resolved: "/etc/nginx/new.conf", Missing: true}
+		r := Candidates(svc, spec, Reading{Host: expr.Host{Traits: expr.Traits{Family: "debian"}}, Files: map[string]Found{"key": found, "new": absent}})
+		said := ""
+		for _, f := range r.Findings {
+			said += f.Text + "; "
+		}
+		if r.Vetoed() != (want != "") || !strings.Contains(said, want) {
+			t.Errorf("%s: %s; want %q", edit, said, want)
+		}
+		for _, f := range r.Files {
+			if f.Base.Sum != found.Sum || len(f.Base.Content) > 0 {
+				t.Errorf("%s: its base is %+v", edit, f.Base)
+			}
+		}
+	}
+}

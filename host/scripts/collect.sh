@@ -1,6 +1,7 @@
-# collect.sh PATH...: what stands at the end of each path's links, with
+# collect.sh [closed:]PATH...: what stands at the end of each path's links, with
 # all that a replacement must keep, and what speaks against replacing it. Reads
 # only.
+# Of a closed path the content stays here, and its hash comes.
 
 # hazard CODE DETAIL
 hazard() { hazards="$hazards${hazards:+,}[\"$1\",\"$(text "$2")\"]"; }
@@ -86,6 +87,8 @@ mounted() {
 
 gathered=0
 for path in "$@"; do
+	closed=
+	case $path in closed:*) closed=yes path=${path#closed:} ;; esac
 	hazards='' links='' hops=0 at=$path
 	ground "${path%/*}"
 	open=$shared # others may change where the path leads
@@ -141,7 +144,9 @@ for path in "$@"; do
 		case $(ls -ld -- "$resolved") in
 		??????????+*) hazard acl "$resolved" ;;
 		esac
-		if [ "$size" -gt 4194304 ]; then
+		if [ -n "$closed" ]; then
+			: # its hash alone
+		elif [ "$size" -gt 4194304 ]; then
 			hazard too-long "$size"
 		elif [ $((gathered + size)) -gt 8388608 ]; then
 			hazard too-much "$size"
@@ -162,6 +167,7 @@ for path in "$@"; do
 	field kind "$kind"
 	field owner "${owner%%:*}"
 	field group "${owner#*:}"
+	if [ -n "$closed" ] && [ "$kind" = "regular file" ]; then printf '"sum":"%s",' "$(sum "$name")"; fi
 	printf '"links":[%s],"mode":"%s","hazards":[%s],"content":"' "$links" "$mode" "$hazards"
 	if [ "$content" = yes ]; then
 		if [ -n "$held" ]; then printf %s "$held"; else file64 "$resolved" "$size"; fi

@@ -83,7 +83,7 @@ beside() {
 		content=$run/new/$n
 		if [ -e "$run/$n.made" ]; then content=$run/$n.made; fi
 		case $base in
-		file:*) cp -a -- "$kept" "$new" && cat "$content" >"$new" ;;
+		file:*) cp -a -- "$kept" "$new" && { [ ! -e "$content" ] || cat "$content" >"$new"; } ;;
 		*) (umask 077 && cat "$content" >"$new") ;;
 		esac || return 1
 		meta=${candidate#file:*:}

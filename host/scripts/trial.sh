@@ -208,6 +208,10 @@ while [ "$n" -lt "$files" ]; do
 	*)
 		content=$work/new/$n
 		case $candidate in
+		file:*) if [ ! -e "$content" ]; then # it keeps what it holds
+			n=$((n + 1))
+			continue
+		fi ;;
 		made:*)
 			mkdir -m 700 "$work/making$n"
 			make_here "$work/making$n" "$make"
