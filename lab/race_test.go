@@ -44,7 +44,7 @@ open my $f, ">", "count"; print $f "$n $beside\n";
 func TestInsideLinkRace(t *testing.T) {
 	needInside(t)
 	t.Parallel()
-	const n = 83
+	const n = 92
 	boot(t, n)
 	seconds := 8
 	if *every {

@@ -47,7 +47,7 @@ func TestInsideTasks(t *testing.T) {
 	}
 	secrets := map[string]string{"charts-store": "drift-Ice_4711", "kim-key": keyPair(t, n, "kim", "duty"), "lou-key": keyPair(t, n, "lou", "guests")}
 	for name, value := range secrets {
-		w.run("ada", 0, value, "secret", "-all", name)
+		w.run("ada", 0, value, "secret", "-all", "-services", "charts,entry", "-hosts", "true", "-probe", "kim signs in", "-probe", "lou does not", name)
 	}
 	const inBase = "base-hidden-8125" // a password that stands in a base file already
 	on(t, n, `systemctl start tomcat10 mariadb nginx

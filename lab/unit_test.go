@@ -14,14 +14,14 @@ import (
 func TestInsideServiceUnit(t *testing.T) {
 	needInside(t)
 	t.Parallel()
-	const n = 84
+	const n = 93
 	boot(t, n)
 	for from, to := range map[string]string{filepath.Join(os.Getenv("LAB_BIN"), "wladderd"): "/usr/bin/wladderd", "../packaging/wladderd.service": "/etc/systemd/system/wladderd.service"} {
 		file, err := os.Open(from)
 		if err != nil {
 			t.Fatal(err)
 		}
-		copied := exec.Command("ssh", "-i", filepath.Join(os.Getenv("WLADDER_LAB"), "id"), "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR", "root@10.77.0.86", "cat >"+to+" && chmod 755 "+to)
+		copied := exec.Command("ssh", "-i", filepath.Join(os.Getenv("WLADDER_LAB"), "id"), "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR", "root@10.77.0.95", "cat >"+to+" && chmod 755 "+to)
 		copied.Stdin = file
 		out, err := copied.CombinedOutput()
 		file.Close()

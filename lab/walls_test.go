@@ -109,8 +109,8 @@ func touched(before, after string) []string {
 func TestInsideWalls(t *testing.T) {
 	needInside(t)
 	t.Parallel()
-	r := newRig(t, []int{81})
-	n := 81
+	r := newRig(t, []int{91})
+	n := 91
 	r.on(n, `mkdir -p /etc/gauge-intake /srv /var/lib/wladder/runs && printf '[intake]\npoll_seconds = 60\n' >/etc/gauge-intake/intake.ini
 printf own >/home/op/own && chown op:op /home/op/own && chmod 600 /home/op/own
 printf '[Socket]\nListenStream=/srv/gauge.sock\n' >/etc/systemd/system/gauge.socket && printf '[Service]\nExecStart=/bin/sleep infinity\n' >/etc/systemd/system/gauge.service

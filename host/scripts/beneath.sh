@@ -9,7 +9,9 @@
 enter() {
 	name=./${1##*/} dir=${1%/*}
 	cd -P -- "${dir:-/}" 2>/dev/null || return 1
-	[ "$(pwd -P)" = "${dir:-/}" ]
+	if [ "$(pwd -P)" = "${dir:-/}" ]; then return 0; fi
+	cd / # nothing is done where somebody else has led us
+	return 1
 }
 
 # ground DIRECTORY: where on its file system, on the way to it, nobody but root can

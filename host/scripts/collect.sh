@@ -122,7 +122,10 @@ for path in "$@"; do
 		continue
 	fi
 	name=$resolved
-	if [ -n "$shared" ] && ! enter "$resolved"; then hazard swapped "$resolved"; fi
+	if [ -n "$shared" ] && ! enter "$resolved"; then
+		hazard swapped "$resolved"
+		open=yes
+	fi
 	meta=$(stat -c '%a %h %s %d:%i %U:%G %F' -- "$name") || meta='0 1 0 0:0 -:- swapped'
 	mode=${meta%% *} meta=${meta#* }
 	count=${meta%% *} meta=${meta#* }
