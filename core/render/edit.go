@@ -117,14 +117,27 @@ func (s *set) exposed(f *Rendered, e change.Edit) {
 
 // wait has the candidates tried only once the change is approved.
 func (s *set) wait(f *Rendered, line int, what, why string) {
-	level, text := finding.Note, "the service's checker sees this change only once it is approved, before anything is placed: "+what+" "+why
-	if strings.Contains(why, "code") {
-		level = finding.Warn
-	}
-	if !slices.ContainsFunc(s.Findings, func(had finding.Finding) bool { return had.Text == text }) {
-		s.find(level, "tried-later", f.Found.Path, line, "%s", text)
-	}
 	s.Waits = true
+	if text := what + " " + why; !slices.Contains(f.waits, text) {
+		f.waits = append(f.waits, text)
+	}
+	if f.waitsAt == 0 {
+		f.waitsAt = line
+	}
+	f.code = f.code || strings.Contains(why, "code")
+}
+
+// tellWaits says of each file why the checker sees it later.
+func (s *set) tellWaits() {
+	for _, key := range s.order {
+		if f := s.now[key]; len(f.waits) > 0 {
+			level := finding.Note
+			if f.code {
+				level = finding.Warn
+			}
+			s.find(level, "tried-later", f.Found.Path, f.waitsAt, "the service's checker sees this once it is approved, before anything is placed: %s", strings.Join(f.waits, "; "))
+		}
+	}
 }
 
 // unlisted has what the definition says nothing of wait, unless the file is tried.
@@ -148,6 +161,7 @@ func (s *set) tries(f *Rendered, e change.Edit, was, now *conf.Document) {
 	case e.Insert != "" || e.Put != "":
 		s.unlisted(f, "text of the change's own")
 	}
+	own := len(f.waits) > 0 && (e.Insert != "" || e.Put != "") // said of the whole; code is said of all the same
 	if was == nil {
 		was, _ = f.document(nil)
 	}
@@ -182,10 +196,10 @@ func (s *set) tries(f *Rendered, e change.Edit, was, now *conf.Document) {
 		case alteration.New == "" && s.svc.SettingOf(f.Key, a) != nil:
 		case alteration.New == "":
 			s.unlisted(f, alteration.Address)
-		case len(a) > 1 && !blocks[a[:len(a)-1].String()] && !s.svc.Files[f.Key].Tried:
+		case !own && len(a) > 1 && !blocks[a[:len(a)-1].String()] && !s.svc.Files[f.Key].Tried:
 			s.wait(f, lines[alteration.Address], alteration.Address, "is in a new block")
 		default:
-			if why := s.svc.Waits(f.Key, a, alteration.New); why != "" {
+			if why := s.svc.Waits(f.Key, a, alteration.New); why != "" && (!own || strings.Contains(why, "code")) {
 				s.wait(f, lines[alteration.Address], alteration.Address, why)
 			}
 		}

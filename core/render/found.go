@@ -53,7 +53,10 @@ type Rendered struct {
 	Diff        string            // secrets masked
 	Alterations []conf.Alteration
 
-	addresses   []string       // that edits named
+	addresses   []string // that edits named
+	waits       []string // why it is tried later; waitsAt is the first line that is
+	waitsAt     int
+	code        bool           // since it may bring code
 	first, last *conf.Document // parsed first, and last
 }
 

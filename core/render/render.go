@@ -109,6 +109,7 @@ func Candidates(svc *definition.Service, spec *change.Spec, reading Reading) Res
 			break
 		}
 	}
+	s.tellWaits()
 	for _, key := range s.order {
 		f := s.now[key]
 		if f.Base.Same(f.Candidate) {
