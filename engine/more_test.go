@@ -226,7 +226,7 @@ func TestAGuardFiresWhileNobodyWatches(t *testing.T) {
 // TestSecretsReachTheirFileAlone sets a value by a secret's name.
 func TestSecretsReachTheirFileAlone(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 20, 2)
+	r := newRig(t, 22, 2)
 	ctx := t.Context()
 	d := r.rehearse(r.draft("  - {set: http/server/add_header, secret: header-token}", quick))
 	if d.Rehearsal.Findings[0].Code != "no-secret" {
@@ -263,7 +263,7 @@ func TestSecretsReachTheirFileAlone(t *testing.T) {
 // TestAskGroupsAnswers puts probes without a change.
 func TestAskGroupsAnswers(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 21, 4)
+	r := newRig(t, 23, 4)
 	r.hosts[3].Close()
 	out, err := r.engine.Ask(t.Context(), "kim", `labels.role == "bulletin"`, "pages", []string{"unit nginx.service", "port 18480", "file /etc/nginx/nginx.conf", "process nginx", "http :18480/none"})
 	if err != nil || out.Hosts != 4 || len(out.Answers) != 5 {
