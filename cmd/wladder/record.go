@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"flag"
 	"fmt"
 	"os"
@@ -60,12 +61,25 @@ var recordCommand = command{"record", "", "what happened, by whom; -verify tells
 		}
 		var rows [][]string
 		for _, e := range all {
-			rows = append(rows, []string{fmt.Sprint(e.Seq), when(e.At), e.Actor, e.Kind, e.Subject, string(e.Body)})
+			rows = append(rows, []string{fmt.Sprint(e.Seq), when(e.At), e.Actor, e.Kind, e.Subject, details(e)})
 		}
 		t.table([]string{"NO.", "AT", "WHO", "WHAT", "OF", "DETAILS"}, rows)
 		return nil
 	}
 }}
+
+// details says what an entry holds, without the fingerprint that is for the server
+// alone.
+func details(e record.Entry) string {
+	var body map[string]any
+	if json.Unmarshal(e.Body, &body) == nil && body["row"] != nil {
+		delete(body, "row")
+		if text, err := record.Canonical(body); err == nil {
+			return string(text)
+		}
+	}
+	return string(e.Body)
+}
 
 // exportTo writes the whole record, up to a checkpoint that is made for it.
 func (t *terminal) exportTo(ctx context.Context, name string) error {
