@@ -13,10 +13,12 @@ import (
 	"log/slog"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"path"
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 
@@ -73,6 +75,11 @@ func New(c Config) *Server {
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
 		if strings.HasPrefix(ctx.Request.URL.Path, prefix) {
 			h.Set("Cache-Control", "no-store")
+		}
+		query, err := url.QueryUnescape(ctx.Request.URL.RawQuery)
+		if address := ctx.Request.URL.Path + query; err != nil || !utf8.ValidString(address) || strings.ContainsRune(address, 0) {
+			problem(ctx, http.StatusBadRequest, "the address of this request holds bytes that are no text")
+			return
 		}
 		ctx.Request.Body = http.MaxBytesReader(ctx.Writer, ctx.Request.Body, longest(ctx.Request.URL.Path))
 		if ctx.Request.ContentLength != 0 { // a body comes within a time, or not at all

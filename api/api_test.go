@@ -7,7 +7,6 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -211,6 +210,8 @@ type caller struct {
 	t      *testing.T
 	server *httptest.Server
 	token  string
+	store  *store.Store
+	engine *engine.Engine
 }
 
 func newCaller(t *testing.T) (*caller, *store.Store) {
@@ -229,8 +230,8 @@ func newCaller(t *testing.T) (*caller, *store.Store) {
 	ended := make(chan struct{})
 	go func() { e.Run(ctx); close(ended) }()
 	t.Cleanup(func() { cancel(); <-ended })
-	c := &caller{t: t, server: httptest.NewServer(New(Config{Store: st, Engine: e, Log: slog.New(slog.DiscardHandler)}))}
-	t.Cleanup(c.server.Close)
+	c := &caller{t: t, store: st, engine: e}
+	c.serve(Limits{})
 	return c, st
 }
 

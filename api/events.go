@@ -17,7 +17,7 @@ import (
 // number as id, so a reader that comes back with Last-Event-ID misses none;
 // steps are hints without an id.
 func (s *Server) events(ctx *gin.Context) {
-	id, ok := s.id(ctx)
+	id, ok := s.known(ctx)
 	if !ok {
 		return
 	}

@@ -67,9 +67,7 @@ var routes = []route{
 	{"PUT", "/secrets/{name}", "Keep a secret's value as its next version", "admin", false, view.NewSecret{}, view.Secret{}, 200, (*Server).putSecret},
 	{"PUT", "/secrets/{name}/binding", "Say where a secret may go", "admin", true, view.Binding{}, nil, 204, (*Server).bindSecret},
 
-	{"GET", "/services", "The newest version of each definition, by the page; by a part of their names", "viewer", false, nil, []view.Service{}, 200, func(s *Server, c *gin.Context) {
-		give(s, c)(s.Store.Services(c, c.Query("name"), c.Query("after"), page(c)))
-	}},
+	{"GET", "/services", "The newest version of each definition, by the page; by a part of their names", "viewer", false, nil, []view.Service{}, 200, (*Server).services},
 	{"GET", "/services/{name}", "The newest version of one definition", "viewer", false, nil, view.Service{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Service(c, c.Param("name"))) }},
 	{"POST", "/services", "Load a definition", "admin", false, "", view.Service{}, 200, (*Server).loadService},
 	{"POST", "/services/{name}/withdrawal", "Have a version serve no host any more; climbs that use it pause", "admin", true, view.Judgement{}, nil, 204, (*Server).withdrawService},
@@ -284,11 +282,11 @@ func (s *Server) withdrawService(ctx *gin.Context) {
 }
 
 func (s *Server) changes(ctx *gin.Context) {
-	limit := int(number(ctx, "limit"))
-	if limit < 1 || limit > 500 {
-		limit = 500
+	n, ok := s.numbers(ctx, 500, "before")
+	if !ok {
+		return
 	}
-	all, err := s.Store.Changes(ctx, store.Filter{State: change.State(ctx.Query("state")), Service: ctx.Query("service"), Author: ctx.Query("author"), Before: number(ctx, "before"), Limit: limit})
+	all, err := s.Store.Changes(ctx, store.Filter{State: change.State(ctx.Query("state")), Service: ctx.Query("service"), Author: ctx.Query("author"), Before: n[1], Limit: int(n[0])})
 	for i := range all {
 		all[i].Next = view.Asked(all[i])
 	}
@@ -350,22 +348,67 @@ func (s *Server) rehearse(ctx *gin.Context) {
 	s.nothing(ctx, http.StatusAccepted, s.Engine.Rehearse(ctx, who(ctx).Name, id))
 }
 
-// page gives how many rows a page may have, from its query.
-func page(ctx *gin.Context) int {
-	if n := int(number(ctx, "limit")); n >= 1 && n <= 1000 {
-		return n
+// known gives the number of the change a request is about, and answers where
+// there is none.
+func (s *Server) known(ctx *gin.Context) (int64, bool) {
+	id, ok := s.id(ctx)
+	if !ok {
+		return 0, false
 	}
-	return 1000
+	if err := s.Store.Known(ctx, id); err != nil {
+		s.fail(ctx, err)
+		return 0, false
+	}
+	return id, true
 }
 
+// numbers reads numbers from a request's query, 0 where one is not given; the
+// first, "limit", is how many rows are wanted: most where it is not given or more.
+func (s *Server) numbers(ctx *gin.Context, most int, names ...string) ([]int64, bool) {
+	out := make([]int64, 1+len(names))
+	for i, name := range append([]string{"limit"}, names...) {
+		text, given := ctx.GetQuery(name)
+		if !given {
+			continue
+		}
+		n, err := strconv.ParseInt(text, 10, 64)
+		if err != nil || n < 0 || i == 0 && n == 0 {
+			s.fail(ctx, invalid{fmt.Errorf("%s: %q is no whole number as it is wanted there", name, text)})
+			return nil, false
+		}
+		out[i] = n
+	}
+	if out[0] == 0 || out[0] > int64(most) {
+		out[0] = int64(most)
+	}
+	return out, true
+}
+
+// rows is the longest page of a list.
+const rows = 1000
+
 func (s *Server) rehearsedHosts(ctx *gin.Context) {
-	if id, ok := s.id(ctx); ok {
-		give(s, ctx)(s.Store.RehearsedHosts(ctx, id, ctx.Query("group"), ctx.Query("after"), page(ctx)))
+	n, ok := s.numbers(ctx, rows)
+	if !ok {
+		return
+	}
+	if id, ok := s.known(ctx); ok {
+		give(s, ctx)(s.Store.RehearsedHosts(ctx, id, ctx.Query("group"), ctx.Query("after"), int(n[0])))
+	}
+}
+
+func (s *Server) services(ctx *gin.Context) {
+	if n, ok := s.numbers(ctx, rows); ok {
+		give(s, ctx)(s.Store.Services(ctx, ctx.Query("name"), ctx.Query("after"), int(n[0])))
 	}
 }
 
 func (s *Server) hosts(ctx *gin.Context) {
-	f := store.HostFilter{Name: ctx.Query("name"), After: ctx.Query("after"), Limit: page(ctx), Labels: map[string]string{}}
+	n, ok := s.numbers(ctx, rows)
+	if !ok {
+		return
+	}
+	f := store.HostFilter{Name: ctx.Query("name"), After: ctx.Query("after"), Limit: int(n[0]), Labels: map[string]string{}}
 	for _, label := range ctx.QueryArray("label") {
 		key, value, ok := strings.Cut(label, "=")
 		if was, twice := f.Labels[key]; !ok || key == "" || twice && was != value {
@@ -400,7 +443,11 @@ func fit(err error) error {
 }
 
 func (s *Server) runs(ctx *gin.Context) {
-	id, ok := s.id(ctx)
+	n, ok := s.numbers(ctx, rows, "after")
+	if !ok {
+		return
+	}
+	id, ok := s.known(ctx)
 	if !ok {
 		return
 	}
@@ -412,7 +459,7 @@ func (s *Server) runs(ctx *gin.Context) {
 			return
 		}
 	}
-	give(s, ctx)(s.Store.Runs(ctx, id, number(ctx, "after"), since, ladder.RunState(ctx.Query("state")), page(ctx)))
+	give(s, ctx)(s.Store.Runs(ctx, id, n[1], since, ladder.RunState(ctx.Query("state")), int(n[0])))
 }
 
 func (s *Server) offer(ctx *gin.Context) {
@@ -460,13 +507,10 @@ func (s *Server) hostRun(ctx *gin.Context) {
 	}
 }
 
-func number(ctx *gin.Context, name string) int64 {
-	n, _ := strconv.ParseInt(ctx.Query(name), 10, 64)
-	return n
-}
-
 func (s *Server) record(ctx *gin.Context) {
-	give(s, ctx)(s.Store.Record(ctx, number(ctx, "change"), number(ctx, "after"), page(ctx)))
+	if n, ok := s.numbers(ctx, rows, "change", "after"); ok {
+		give(s, ctx)(s.Store.Record(ctx, n[1], n[2], int(n[0])))
+	}
 }
 
 func (s *Server) verify(ctx *gin.Context) {

@@ -74,6 +74,18 @@ func (s *Store) Change(ctx context.Context, id int64) (d *view.ChangeDetail, err
 	return d, err
 }
 
+// Known errs with *NotFound where there is no such change.
+func (s *Store) Known(ctx context.Context, id int64) error {
+	var there bool
+	if err := s.pool.QueryRow(ctx, `select exists (select from changes where id = $1)`, id).Scan(&there); err != nil {
+		return err
+	}
+	if !there {
+		return &NotFound{fmt.Sprintf("change %d", id)}
+	}
+	return nil
+}
+
 func (s *Store) changeDetail(ctx context.Context, q querier, id int64) (*view.ChangeDetail, error) {
 	rows, err := lax[view.Change](ctx, q, changeList+`where c.id = $1`, id)
 	if err != nil {
