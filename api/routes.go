@@ -309,7 +309,9 @@ func (s *Server) draft(ctx *gin.Context) {
 			return
 		}
 	}
-	id, err = s.Store.Draft(ctx, who(ctx).Name, id, spec)
+	if err = s.Engine.Literals(ctx, spec); err == nil {
+		id, err = s.Store.Draft(ctx, who(ctx).Name, id, spec)
+	}
 	if err != nil {
 		s.fail(ctx, err)
 		return

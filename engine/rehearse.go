@@ -44,6 +44,20 @@ func veto(code, format string, args ...any) finding.Finding {
 	return finding.Finding{Level: finding.Veto, Code: code, Text: fmt.Sprintf(format, args...)}
 }
 
+// Literals errs where a change writes secrets out, so that no draft keeps them.
+func (e *Engine) Literals(ctx context.Context, spec *change.Spec) error {
+	svc := &definition.Service{}
+	var missing *store.NotFound
+	if version, err := e.Store.ApprovedService(ctx, spec.Service); err == nil {
+		if svc, err = definition.Stored(spec.Service, version.Names, []byte(version.Source)); err != nil {
+			return err
+		}
+	} else if !errors.As(err, &missing) {
+		return err
+	} // what the name of a setting tells holds without a definition
+	return render.Literals("change", svc, spec)
+}
+
 // Rehearse begins a rehearsal of a change's newest revision. A server carries it
 // out, this one or another; what it finds is in the store.
 func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) error {
@@ -354,7 +368,7 @@ func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
 		found.Diff = probe.Clip(found.Diff, maxDiff) + "\n"
 		result.Findings = append(result.Findings, finding.Finding{Level: finding.Warn, Code: "long-diff", Text: fmt.Sprintf("the diff is %d bytes longer than what is shown", over)})
 	}
-	found.Findings = result.Findings
+	found.Findings = result.Clean()
 	if len(result.Files) > 0 {
 		found.Act = result.Act.Name
 	}

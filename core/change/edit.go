@@ -2,6 +2,7 @@ package change
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -18,7 +19,7 @@ type Edit struct {
 	File string `yaml:"file"` // of edits within a file, and of mode; may be left out where there is one
 
 	Set        string   `yaml:"set"`
-	To         *Scalar  `yaml:"to"`      // of set: the value; of add: the address
+	To         *Scalar  `yaml:"to"`      // of set: the value, may hold {secret:NAME}; of add: the address
 	Compute    string   `yaml:"compute"` // a CEL expression over expr.HostVars
 	Secret     string   `yaml:"secret"`  // the name of a secret
 	Add        string   `yaml:"add"`     // a member of the list at the address in to
@@ -254,6 +255,9 @@ func (e Edit) holds(text string) bool {
 // SecretNames lists the secrets that the edit refers to.
 func (e Edit) SecretNames() []string {
 	text := e.With + e.Insert
+	if e.To != nil && e.Set != "" {
+		text += strings.Join(append(slices.Clone(e.To.Words), e.To.Text), "\n")
+	}
 	if e.Text != nil {
 		text += *e.Text
 	}

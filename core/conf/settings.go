@@ -324,16 +324,31 @@ func reordered(was, is []Setting) []Alteration {
 	return all
 }
 
-// Masked gives the document's text with the values of some settings covered,
-// those of commented-out ones too.
-func (d *Document) Masked(hide func(Setting) bool, cover string) []byte {
+// Masked gives the document's text with parts of values covered, in commented-out
+// settings too. hide gives the parts; where one cannot be found as it is written in
+// the file, the whole value is covered.
+func (d *Document) Masked(hide func(Setting) []string, cover string) []byte {
 	var out []byte
 	at := int32(0)
 	for _, s := range d.Settings() {
-		if v := s.node.value; v.start >= at && v.end > v.start && hide(s) {
-			out = append(append(out, d.data[at:v.start]...), cover...)
-			at = v.end
+		v := s.node.value
+		if v.start < at || v.end <= v.start {
+			continue
 		}
+		parts := hide(s)
+		if len(parts) == 0 {
+			continue
+		}
+		raw := string(d.data[v.start:v.end])
+		for _, part := range parts {
+			if part == "" || !strings.Contains(raw, part) {
+				raw = cover
+				break
+			}
+			raw = strings.ReplaceAll(raw, part, cover)
+		}
+		out = append(append(out, d.data[at:v.start]...), raw...)
+		at = v.end
 	}
 	return append(out, d.data[at:]...)
 }

@@ -358,17 +358,20 @@ func (s *Service) SettingOf(file string, a conf.Address) *Setting {
 	return nil
 }
 
-// Secrets tells which addresses of a file hold secrets: marked ones, and those
-// with a name like a password's.
-func (s *Service) Secrets(file string) func(address string) bool {
-	return func(text string) bool {
-		a, err := conf.ParseAddress(text)
+// Secrets judges what in a file is secret: the whole value at a marked address;
+// of others what secret.Held knows of the format, and of names unless the definition lists
+// the address without a mark.
+func (s *Service) Secrets(file string) secret.Judge {
+	format := s.Files[file].Format
+	return func(address, value string) []string {
+		a, err := conf.ParseAddress(address)
 		if err != nil || len(a) == 0 {
-			return false
+			return nil
 		}
-		if rule := s.SettingOf(file, a); rule != nil {
-			return rule.Secret
+		rule := s.SettingOf(file, a)
+		if rule != nil && rule.Secret {
+			return []string{value}
 		}
-		return secret.Like(a[len(a)-1].Name)
+		return secret.Held(format, a, value, rule != nil)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"wladder/core/expr"
 	"wladder/core/finding"
 	"wladder/core/plan"
+	"wladder/core/probe"
 	"wladder/core/secret"
 )
 
@@ -349,6 +350,11 @@ func (s *set) resolve(f *Rendered, e change.Edit, verb string) (conf.Edit, bool)
 	case verb != "set":
 	case e.To != nil:
 		edit.To = e.To.Value
+		edit.To.Text = probe.Fill(edit.To.Text, s.reading.Secrets)
+		edit.To.Words = slices.Clone(edit.To.Words)
+		for i, word := range edit.To.Words {
+			edit.To.Words[i] = probe.Fill(word, s.reading.Secrets)
+		}
 	case e.Secret != "":
 		edit.To.Words = []string{s.reading.Secrets[e.Secret]}
 	default:

@@ -55,6 +55,17 @@ func (r *Result) find(level finding.Level, code, file string, line int, format s
 	r.Findings = append(r.Findings, finding.Finding{Level: level, Code: code, Text: fmt.Sprintf(format, args...), File: file, Line: line})
 }
 
+// Clean gives the findings with all secrets covered that this host's files hold.
+func (r *Result) Clean() []finding.Finding {
+	if r.redactor == nil { // no file was read
+		return r.Findings
+	}
+	for i, f := range r.Findings {
+		r.Findings[i].Text = r.redactor.Clean(f.Text)
+	}
+	return r.Findings
+}
+
 // SecretNames lists the secrets that a change of the service refers to.
 func SecretNames(svc *definition.Service, spec *change.Spec) []string {
 	names := map[string]bool{}
@@ -109,6 +120,7 @@ func Candidates(svc *definition.Service, spec *change.Spec, reading Reading) Res
 			break
 		}
 	}
+	s.literals()
 	s.tellWaits()
 	for _, key := range s.order {
 		f := s.now[key]

@@ -62,10 +62,9 @@ func (r *Result) compare(svc *definition.Service, key string, before, after *con
 	all := conf.Compare(before, after)
 	hidden := svc.Secrets(key)
 	for i, a := range all {
-		if hidden(a.Address) {
-			all[i].Old, all[i].New = secret.Covered(a.Old), secret.Covered(a.New)
-		} else {
-			all[i].Old, all[i].New = r.redactor.Clean(a.Old), r.redactor.Clean(a.New)
+		parts := append(hidden(a.Address, a.Old), hidden(a.Address, a.New)...)
+		for _, text := range []*string{&all[i].Address, &all[i].Old, &all[i].New} {
+			*text = r.redactor.Clean(secret.Cover(*text, parts))
 		}
 	}
 	return all

@@ -32,37 +32,19 @@ const Min = 8
 // where they stand, not in free text.
 const minFound = 4
 
-// likely are parts of which each name like a password's has one.
-var likely = []string{"passw", "secret", "token", "private", "passphrase"}
-
-var (
-	passwordLike = regexp.MustCompile(`(?i)(passw|secret|token|private.?key|passphrase)`)
-	// assigned finds name=value in free text where the name is like a password's.
-	assigned = regexp.MustCompile(`(?i)([\w.-]*(?:passw|secret|passphrase|private.?key)[\w.-]*"?[ \t]*[=:][ \t]*)("[^"\n]*"|'[^'\n]*'|[^\s,;<>"']+)`)
-	// pem finds private keys, whole or begun.
-	pem = regexp.MustCompile(`(?s)-----BEGIN [A-Z ]*PRIVATE KEY-----.*?(-----END [A-Z ]*PRIVATE KEY-----|$)`)
-)
-
-// Like tells whether a setting's name is like a password's.
-func Like(name string) bool {
-	name = strings.ToLower(name)
-	if !slices.ContainsFunc(likely, func(part string) bool { return strings.Contains(name, part) }) {
-		return false
-	}
-	return passwordLike.MatchString(name) && !strings.Contains(name, "authentication") && !strings.Contains(name, "tokens") && !noSecret.MatchString(name+"=")
-}
+// pem finds private keys, whole or begun.
+var pem = regexp.MustCompile(`(?s)-----BEGIN [A-Z ]*PRIVATE KEY-----.*?(-----END [A-Z ]*PRIVATE KEY-----|$)`)
 
 // Redactor covers secrets in text that leaves us. The zero value knows no
 // values; it covers private keys and what is assigned to a password's name.
-type Redactor struct{ values []string }
+type Redactor struct {
+	values []string
+	words  map[string][]string // values that are ordinary words, by the names they stand at
+}
 
-// everyday are values that tell nothing: masked where they stand, not wherever
-// the word occurs.
-var everyday = regexp.MustCompile(`(?i)^(true|false|none|null|auto|default|prompt|required|optional|enabled?|disabled?|files?|well|not|yes|no|on|off|[/$%{<*].*)$`)
-
-// noSecret fits names like a password's whose value is none: where a secret is
-// kept, or how one signs in.
-var noSecret = regexp.MustCompile(`(?i)(files?|paths?|dir|directory|url|authentication|tokens)"?[ \t]*[=:][ \t]*$`)
+// ordinary are values that free text is full of: they are covered where they stand,
+// and in lines that name their setting.
+var ordinary = regexp.MustCompile(`^([a-z]{1,10}|[A-Z][a-z]{0,9}|[A-Z]{1,8}|\d{1,6})$`)
 
 // Add has the redactor cover a value, and its form in base64, from now on.
 func (r *Redactor) Add(value string) {
@@ -73,34 +55,38 @@ func (r *Redactor) Add(value string) {
 	slices.SortFunc(r.values, func(a, b string) int { return len(b) - len(a) })
 }
 
-// AddFile has the redactor cover the secrets that a file holds; doc is its
-// content as a document, nil where it is none.
-//
-// secret tells the addresses that hold one.
-func (r *Redactor) AddFile(secret func(address string) bool, content []byte, doc *conf.Document) {
+// AddFile has the redactor cover the secrets that a file holds, as judge tells
+// them; doc is its content as a document, nil where it is none.
+func (r *Redactor) AddFile(judge Judge, content []byte, doc *conf.Document) {
 	for line := range bytes.Lines(content) {
-		if !mayAssign(line) {
-			continue
-		}
-		for _, m := range assigned.FindAllSubmatch(line, -1) {
-			if !noSecret.Match(m[1]) {
-				r.found(string(m[2]))
-			}
+		text := string(line)
+		for _, at := range stretches(text) {
+			r.found("", text[at[0]:at[1]])
 		}
 	}
 	if doc == nil {
 		return
 	}
 	for _, s := range doc.Settings() {
-		if secret(s.Address) {
-			r.found(s.Value)
+		for _, part := range judge(s.Address, s.Value) {
+			name := s.Address[strings.LastIndexByte(s.Address, '/')+1:]
+			r.found(strings.Trim(name, `@"`), part)
 		}
 	}
 }
 
-func (r *Redactor) found(value string) {
-	if value = strings.Trim(value, `"'`); !everyday.MatchString(value) {
+// found takes a secret that stands at a name, "" where none is known.
+func (r *Redactor) found(name, value string) {
+	value = strings.Trim(value, `"'`)
+	switch {
+	case none(value):
+	case !ordinary.MatchString(value):
 		r.Add(value)
+	case name != "" && !slices.Contains(r.words[name], value):
+		if r.words == nil {
+			r.words = map[string][]string{}
+		}
+		r.words[name] = append(r.words[name], value)
 	}
 }
 
@@ -114,18 +100,28 @@ func (r *Redactor) Clean(text string) string {
 	}
 	var b strings.Builder
 	for line := range strings.Lines(text) {
-		if mayAssign([]byte(line)) {
-			line = assigned.ReplaceAllStringFunc(line, func(found string) string {
-				m := assigned.FindStringSubmatch(found)
-				if bare := strings.Trim(m[2], `"'`); bare == "" || bare == cover || everyday.MatchString(bare) || noSecret.MatchString(m[1]) {
-					return found
-				}
-				return m[1] + cover
-			})
+		from := 0
+		for _, at := range stretches(line) {
+			b.WriteString(line[from:at[0]])
+			b.WriteString(cover)
+			from = at[1]
 		}
-		b.WriteString(line)
+		b.WriteString(r.named(line[from:]))
 	}
 	return Legible(b.String())
+}
+
+// named covers ordinary words in a line that names the setting where they stand.
+func (r *Redactor) named(line string) string {
+	for name, values := range r.words {
+		if !strings.Contains(line, name) {
+			continue
+		}
+		for _, v := range values {
+			line = regexp.MustCompile(`\b`+v+`\b`).ReplaceAllString(line, cover)
+		}
+	}
+	return line
 }
 
 // Legible writes what would not be read as it stands as \xHH or \uHHHH: NUL and
@@ -176,24 +172,6 @@ func unreadable(r rune) bool {
 	return false
 }
 
-// mayAssign tells, quickly, lines that assigned cannot fit.
-func mayAssign(line []byte) bool {
-	if bytes.IndexByte(line, '=') < 0 && bytes.IndexByte(line, ':') < 0 {
-		return false
-	}
-	for i, c := range line {
-		if c |= 0x20; c != 'p' && c != 's' {
-			continue
-		}
-		for _, word := range []string{"passw", "secret", "passphrase", "private"} {
-			if rest := line[i:]; len(rest) >= len(word) && strings.EqualFold(string(rest[:len(word)]), word) {
-				return true
-			}
-		}
-	}
-	return false
-}
-
 // Covered gives what is shown of a secret value; an empty one stays empty.
 func Covered(value string) string {
 	if value == "" {
@@ -202,12 +180,23 @@ func Covered(value string) string {
 	return cover
 }
 
+// Cover covers the secret parts of a value.
+func Cover(value string, parts []string) string {
+	for _, part := range parts {
+		if part == value {
+			return Covered(value)
+		}
+		value = strings.ReplaceAll(value, part, cover)
+	}
+	return value
+}
+
 // Mask gives a copy's text with the secrets covered that stand at addresses of
 // their own, in comments too, and private keys; Clean covers the rest line by
 // line, in what is shown of it.
-func Mask(secret func(address string) bool, content []byte, doc *conf.Document) []byte {
+func Mask(judge Judge, content []byte, doc *conf.Document) []byte {
 	if doc != nil {
-		content = doc.Masked(func(s conf.Setting) bool { return secret(s.Address) }, cover)
+		content = doc.Masked(func(s conf.Setting) []string { return judge(s.Address, s.Value) }, cover)
 	}
 	if bytes.Contains(content, []byte("PRIVATE KEY-----")) {
 		content = pem.ReplaceAll(content, []byte(cover))
