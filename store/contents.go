@@ -2,7 +2,6 @@ package store
 
 import (
 	"bytes"
-	"compress/gzip"
 	"context"
 	"crypto/aes"
 	"crypto/cipher"
@@ -12,7 +11,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"os"
 	"slices"
@@ -85,6 +83,9 @@ func (k Key) seal(name string, data []byte) []byte {
 func (k Key) open(name string, sealed []byte) ([]byte, error) {
 	aead := k.aead()
 	n := aead.NonceSize()
+	if len(sealed) < n {
+		return nil, errors.New("is cut short")
+	}
 	data, err := aead.Open(nil, sealed[:n], sealed[n:], []byte(name))
 	if err != nil {
 		return nil, fmt.Errorf("cannot be opened with this server's key: %w", err)
@@ -111,12 +112,7 @@ func (s *Store) keepContents(ctx context.Context, contents [][]byte) error {
 	}
 	var batch pgx.Batch
 	for _, id := range slices.Sorted(maps.Keys(fresh)) {
-		data := fresh[id]
-		var zipped bytes.Buffer
-		w := gzip.NewWriter(&zipped)
-		w.Write(data)
-		w.Close()
-		batch.Queue(`insert into contents (id, sealed) values ($1, $2) on conflict do nothing`, id, s.key.seal(id, zipped.Bytes()))
+		batch.Queue(`insert into contents (id, sealed) values ($1, $2) on conflict do nothing`, id, s.key.pack(id, fresh[id]))
 	}
 	return s.pool.SendBatch(ctx, &batch).Close()
 }
@@ -131,13 +127,9 @@ func (s *Store) Content(ctx context.Context, id string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	zipped, err := s.key.open(id, sealed)
+	data, err := s.key.unpack(id, sealed)
 	if err != nil {
-		return nil, fmt.Errorf("content %s %w", id, err)
+		return nil, fmt.Errorf("content %w", err)
 	}
-	r, err := gzip.NewReader(bytes.NewReader(zipped))
-	if err != nil {
-		return nil, err
-	}
-	return io.ReadAll(r)
+	return data, nil
 }

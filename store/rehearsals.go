@@ -157,8 +157,11 @@ func (s *Store) AddRead(ctx context.Context, r *Rehearsing, all []Read) error {
 		for _, h := range all {
 			if !groups[h.Group] {
 				groups[h.Group] = true
-				batch.Queue(`insert into diff_groups (rehearsal, key, diff, alterations, act, findings) values ($1, $2, $3, $4, $5, $6) on conflict do nothing`,
-					r.ID, h.Group, h.Diff, orEmpty(h.Alterations), h.Act, orEmpty(h.Findings))
+				sealed, err := s.sealShown(r.ID, h.Group, shown{h.Diff, h.Alterations, h.Findings})
+				if err != nil {
+					return err
+				}
+				batch.Queue(`insert into diff_groups (rehearsal, key, act, sealed) values ($1, $2, $3, $4) on conflict do nothing`, r.ID, h.Group, h.Act, sealed)
 			}
 			var leaf *string
 			if h.Leaf != nil {

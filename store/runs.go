@@ -171,12 +171,12 @@ func (s *Store) Write(ctx context.Context, c *Claimed, p Progress) error {
 		BegunAt time.Time      `json:"begun_at"`
 		EndedAt *time.Time     `json:"ended_at"`
 		Outcome ladder.Outcome `json:"outcome"`
-		Note    string         `json:"note"`
+		Sealed  string         `json:"sealed"` // hexadecimal
 	}
 	rows := []row{}
 	for _, t := range p.Steps {
 		n++
-		rows = append(rows, row{n, t.Step, t.BegunAt, t.EndedAt, t.Outcome, probe.Clip(t.Note, longest)})
+		rows = append(rows, row{n, t.Step, t.BegunAt, t.EndedAt, t.Outcome, s.sealNote(c.ID, n, probe.Clip(t.Note, longest))})
 	}
 	if !p.Begin.IsZero() {
 		n++
@@ -202,9 +202,9 @@ func (s *Store) Write(ctx context.Context, c *Claimed, p Progress) error {
 			update host_runs set state = $4, step = $5, lost_step = $6, files = $7, process = $8, proof = $9, why = $10, failed = $11, undone = $12, tries = $13, losses = $14, panics = $15, since = $16,
 				baseline = coalesce($17, baseline), n = $18, written = written + 1, updated_at = now(), lease_until = case when $5 = '' then '-infinity' else now() + $19 end, owner = case when $5 = '' then '' else owner end
 			where id = $1 and fence = $2 and written = $3 returning id, host_id, host),
-		taken as (insert into steps (host_run, n, step, fence, begun_at, ended_at, outcome, note)
-			select mine.id, t.n, t.step, $2, t.begun_at, t.ended_at, t.outcome, t.note from mine, jsonb_to_recordset($20) as t(n int, step text, begun_at timestamptz, ended_at timestamptz, outcome text, note text)
-			on conflict (host_run, n) do update set ended_at = excluded.ended_at, outcome = excluded.outcome, note = excluded.note),
+		taken as (insert into steps (host_run, n, step, fence, begun_at, ended_at, outcome, sealed)
+			select mine.id, t.n, t.step, $2, t.begun_at, t.ended_at, t.outcome, decode(t.sealed, 'hex') from mine, jsonb_to_recordset($20) as t(n int, step text, begun_at timestamptz, ended_at timestamptz, outcome text, sealed text)
+			on conflict (host_run, n) do update set ended_at = excluded.ended_at, outcome = excluded.outcome, sealed = excluded.sealed),
 		told as (insert into happened (at, actor, kind, subject, change, body, nonce, seal) select $23, $24, $25, $26, $27, $28, $29, $30 from mine where $21),
 		kept as (insert into placed (host_id, path, kind, content, host_run) select mine.host_id, t.path, t.kind, t.content, mine.id from mine, jsonb_to_recordset($22) as t(path text, kind text, content text))
 		select count(*) from mine`, append(args, h.row()...)...).Scan(&done)

@@ -56,7 +56,7 @@ func (s *Store) begin(ctx context.Context) error {
 		case err == nil && seal != s.key.mac("key check", nil):
 			return ErrKey
 		case err == nil:
-			return nil
+			return s.sealOld(ctx, tx)
 		case !errors.Is(err, pgx.ErrNoRows):
 			return err
 		}
@@ -97,6 +97,9 @@ func (s *Store) begin(ctx context.Context) error {
 			if _, err := tx.Exec(ctx, statement.sql, statement.args...); err != nil {
 				return err
 			}
+		}
+		if err := s.sealOld(ctx, tx); err != nil {
+			return err
 		}
 		return s.adopt(ctx, tx)
 	})

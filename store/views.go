@@ -138,12 +138,24 @@ func (s *Store) rehearsalOf(ctx context.Context, q querier, id int64) (*view.Reh
 	}
 	r := rows[0].Rehearsal
 	r.EndedAt = utc(r.EndedAt)
-	groups, err := many[render.Group](ctx, q, `select g.key, h.hosts[1:$2] as hosts, cardinality(h.hosts) as count, g.diff, g.alterations, g.act, g.findings
+	groups, err := many[struct {
+		Key, Act string
+		Hosts    []string
+		Count    int
+		Sealed   []byte
+	}](ctx, q, `select g.key, h.hosts[1:$2] as hosts, cardinality(h.hosts) as count, g.act, g.sealed
 		from diff_groups g join (select grp, array_agg(host order by host) as hosts from rehearsed_hosts where rehearsal = $1 and read group by grp) h on h.grp = g.key where g.rehearsal = $1`, r.ID, view.GroupHosts)
 	if err != nil {
 		return nil, err
 	}
-	r.Groups = orEmpty(groups)
+	r.Groups = []render.Group{}
+	for _, g := range groups {
+		v, err := s.openShown(r.ID, g.Key, g.Sealed)
+		if err != nil {
+			return nil, err
+		}
+		r.Groups = append(r.Groups, render.Group{Key: g.Key, Hosts: g.Hosts, Count: g.Count, Diff: v.Diff, Alterations: v.Alterations, Act: g.Act, Findings: v.Findings})
+	}
 	for _, g := range groups {
 		r.Read += g.Count
 	}
@@ -165,9 +177,29 @@ func (s *Store) rehearsalOf(ctx context.Context, q querier, id int64) (*view.Reh
 // up to limit hosts behind after, of one diff group or, where that is empty, of
 // all.
 func (s *Store) RehearsedHosts(ctx context.Context, changeID int64, group, after string, limit int) ([]view.RehearsedHost, error) {
-	return lax[view.RehearsedHost](ctx, s.pool, `select r.host_id, r.host, r.grp as "group", g.diff, g.alterations, g.act, g.findings, r.probes
+	rows, err := lax[struct {
+		view.RehearsedHost
+		Rehearsal int64
+		Sealed    []byte
+	}](ctx, s.pool, `select r.rehearsal, r.host_id, r.host, r.grp as "group", g.act, r.probes, g.sealed
 		from rehearsed_hosts r join diff_groups g on g.rehearsal = r.rehearsal and g.key = r.grp
 		where r.rehearsal = (select max(id) from rehearsals where change = $1) and r.read and ($2 = '' or r.grp = $2) and r.host > $3 order by r.host limit $4`, changeID, group, after, limit)
+	if err != nil {
+		return nil, err
+	}
+	all, opened := make([]view.RehearsedHost, len(rows)), map[string]shown{}
+	for i, r := range rows {
+		v, ok := opened[r.Group]
+		if !ok {
+			if v, err = s.openShown(r.Rehearsal, r.Group, r.Sealed); err != nil {
+				return nil, err
+			}
+			opened[r.Group] = v
+		}
+		all[i] = r.RehearsedHost
+		all[i].Diff, all[i].Alterations, all[i].Findings = v.Diff, v.Alterations, v.Findings
+	}
+	return all, nil
 }
 
 // climbOf gives the newest climb of a change, nil where none.
@@ -246,6 +278,17 @@ func (s *Store) HostRun(ctx context.Context, changeID int64, host string) (view.
 		return view.HostRun{}, &NotFound{"a run of host " + host}
 	}
 	r := rows[0]
-	r.Steps, err = many[view.StepTaken](ctx, s.pool, `select step, begun_at, ended_at, outcome, note from steps where host_run = $1 order by n`, r.ID)
+	steps, err := lax[struct {
+		view.StepTaken
+		N      int
+		Sealed []byte
+	}](ctx, s.pool, `select n, step, begun_at, ended_at, outcome, sealed from steps where host_run = $1 order by n`, r.ID)
+	r.Steps = make([]view.StepTaken, len(steps))
+	for i, step := range steps {
+		r.Steps[i] = step.StepTaken
+		if r.Steps[i].Note, err = s.openNote(r.ID, step.N, step.Sealed); err != nil {
+			return view.HostRun{}, err
+		}
+	}
 	return r, err
 }

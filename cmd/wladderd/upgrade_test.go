@@ -121,6 +121,12 @@ func TestUpgrade(t *testing.T) {
 	if d, err := c.Change(ctx, 9); err != nil || d.Rehearsal.EndedAt == nil || d.Rehearsal.Findings[0].Code != "lost" {
 		t.Errorf("a rehearsal that was lost: %+v, %v", d.Rehearsal, err)
 	}
+	for _, table := range []string{"diff_groups", "steps"} {
+		var rows, open int
+		if err := db.QueryRow(ctx, `select count(*), count(*) filter (where t::text like '%connections%' or t::text like '%nginx%') from `+table+` t`).Scan(&rows, &open); err != nil || rows == 0 || open != 0 {
+			t.Errorf("%s: %d of %d rows show lines of files: %v", table, open, rows, err)
+		}
+	}
 	// An approved plan of then starts nothing now, and says what to do.
 	if err := c.Climb(ctx, 4); err == nil || !strings.Contains(err.Error(), "rehearse the change and have it approved again") {
 		t.Errorf("an old plan: %v", err)

@@ -1,0 +1,12 @@
+-- +goose Up
+
+-- What shows lines of files is sealed: diffs with their words and findings, and what
+-- scripts said at a step. The server seals what stands in the old columns when it
+-- first starts with the right key, and drops them.
+alter table diff_groups add column sealed bytea;
+alter table diff_groups alter column diff drop not null, alter column alterations drop not null, alter column findings drop not null;
+alter table steps add column sealed bytea;
+alter table steps alter column note drop not null;
+
+-- +goose Down
+select 'there is no way down: restore a backup';
