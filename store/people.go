@@ -270,7 +270,8 @@ func (s *Store) ChangePassword(ctx context.Context, name, token, old, password s
 // SignIns lists the sign-ins and tokens of an account that have not ended.
 func (s *Store) SignIns(ctx context.Context, name, token string) ([]view.SignInRow, error) {
 	digest := sha256.Sum256([]byte(token))
-	return many[view.SignInRow](ctx, s.pool, `select id, kind, label, coalesce(scopes, '{}') as scopes, origin, created_at, expires_at, digest = $2 as this from sessions where account = $1 and expires_at > now() order by id desc`, name, digest[:])
+	return many[view.SignInRow](ctx, s.pool, `select s.id, s.kind, s.label, coalesce(s.scopes, case when s.kind = 'token' then a.roles end, '{}') as scopes, s.origin, s.created_at, s.expires_at, s.digest = $2 as this
+		from sessions s join accounts a on a.name = s.account where s.account = $1 and s.expires_at > now() order by s.id desc`, name, digest[:])
 }
 
 // EndSignIns ends sign-ins and tokens of an account: the one of that number, or all

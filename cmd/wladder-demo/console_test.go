@@ -265,6 +265,39 @@ func TestPeople(t *testing.T) {
 	p.until("document.documentElement.scrollWidth <= window.innerWidth")
 	p.press("Keep out")
 	p.says("kept out")
+	// An account, roles and a token, as an admin makes them here.
+	fill := func(field, text string) {
+		p.do(chromedp.WaitVisible(chromedp.CSS("#"+field)), chromedp.SendKeys(chromedp.CSS("#"+field), text))
+	}
+	tick := func(role string) {
+		p.until(fmt.Sprintf("[...document.querySelectorAll('.ant-modal label')].some(l => l.innerText.startsWith(%q) && (l.click(), true))", role))
+	}
+	p.press("New account")
+	fill("name", "kit")
+	fill("display", "Kit Rowe")
+	fill("password", "tide")
+	tick("author")
+	p.press("Make the account")
+	p.says("characters") // the server's word on the password
+	p.picture("person")
+	fill("password", " and river and rain")
+	p.press("Make the account")
+	p.until("[...document.querySelectorAll('tr')].some(r => r.innerText.includes('Kit Rowe') && r.innerText.includes('author'))")
+	p.until("(b => b && (b.click(), true))([...document.querySelectorAll('tr')].find(r => r.innerText.includes('Kit Rowe')).querySelector('button'))")
+	p.says("New password, where they have lost theirs")
+	tick("admin")
+	p.press("Save")
+	p.says("Another admin has to agree before that is so for Kit Rowe.")
+	p.says("kit is to have the roles author, admin")
+	p.press("Make a token")
+	fill("label", "the duty board")
+	p.picture("token")
+	p.press("Make the token")
+	p.says("It is shown this once.")
+	p.until("/^wl_/.test(document.querySelector('.ant-modal code').innerText)")
+	p.press("I have kept it")
+	p.says("Token “the duty board”")
+	p.says("reads, ends on")
 	p.press("Sign out")
 	// Whose password somebody else knows sees nothing but how to change it.
 	p.do(chromedp.WaitVisible(chromedp.CSS("#name")), chromedp.SendKeys(chromedp.CSS("#name"), "cleo"), chromedp.SendKeys(chromedp.CSS("#password"), "first of three\r"))

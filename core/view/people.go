@@ -45,7 +45,7 @@ type SignInRow struct {
 	ID        int64     `json:"id"`
 	Kind      string    `json:"kind"` // session or token
 	Label     string    `json:"label"`
-	Scopes    []string  `json:"scopes"` // of a token; none: all roles of the account
+	Scopes    []string  `json:"scopes"` // of a token; none: it reads alone
 	Origin    string    `json:"origin"` // the address that it was made from
 	CreatedAt time.Time `json:"created_at"`
 	ExpiresAt time.Time `json:"expires_at"`

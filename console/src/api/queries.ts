@@ -1,5 +1,5 @@
 import { queryOptions } from '@tanstack/react-query'
-import { api, done, type HostRun, type RunState } from './client'
+import { api, done, type HostRun, type RunState, type Schemas } from './client'
 
 export const session = () => queryOptions({ queryKey: ['session'], queryFn: () => done(api.GET('/session')), retry: false, staleTime: 60_000 })
 
@@ -91,7 +91,13 @@ export const signIns = () => queryOptions({ queryKey: ['sign-ins'], queryFn: () 
 
 export const decide = (id: number, agreed: boolean) => done(api.POST('/requests/{id}/decision', { params: { path: { id } }, body: { agreed } }))
 
-export const keepOut = (name: string, disabled: boolean) => done(api.PATCH('/accounts/{name}', { params: { path: { name } }, body: { disabled } }))
+export const keepOut = (name: string, disabled: boolean) => changePerson(name, { disabled })
+
+export const addPerson = (body: Schemas['NewPerson']) => done(api.POST('/accounts', { body }))
+
+export const changePerson = (name: string, body: Schemas['PersonChange']) => done(api.PATCH('/accounts/{name}', { params: { path: { name } }, body }))
+
+export const makeToken = (body: Schemas['NewToken']) => done(api.POST('/tokens', { body }))
 
 export const endSignIns = (name: string) => done(api.DELETE('/accounts/{name}/sign-ins', { params: { path: { name } } }))
 

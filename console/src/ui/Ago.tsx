@@ -15,6 +15,18 @@ export function Ago({ at }: { at: string }) {
   )
 }
 
+const day = new Intl.DateTimeFormat('en-GB', { dateStyle: 'medium' })
+
+// Day says a day, and exactly when, with its zone, on hover.
+export function Day({ at }: { at: string }) {
+  const then = new Date(at)
+  return (
+    <time dateTime={at} title={exact.format(then)}>
+      {day.format(then)}
+    </time>
+  )
+}
+
 export function counted(n: number, one: string): string {
   return n === 1 ? `1 ${one}` : `${n} ${one}s`
 }

@@ -4,6 +4,7 @@ import { useState } from 'react'
 import type { Account, Person } from '../../api/client'
 import { endSignIns, keepOut, people, requests } from '../../api/queries'
 import { Ago, counted } from '../../ui/Ago'
+import { PersonForm } from './PersonForm'
 
 const state = (p: Person) => (p.disabled ? 'kept out' : p.must_change ? 'has to change the password' : 'may sign in')
 
@@ -27,6 +28,9 @@ export function Accounts({ me }: { me: Account }) {
   const cache = useQueryClient()
   const list = useQuery(people())
   const [asked, setAsked] = useState<{ person: Person; deed: Deed }>()
+  const [edited, setEdited] = useState<{ person?: Person }>()
+  const [waits, setWaits] = useState<string>()
+  const admin = me.roles.includes('admin')
   const go = useMutation({
     mutationFn: (a: { person: Person; deed: Deed }) => carryOut(a.person, a.deed),
     onSettled: () => {
@@ -35,19 +39,20 @@ export function Accounts({ me }: { me: Account }) {
     },
   })
   const columns: TableColumnsType<Person> = [
-    { title: 'Account', dataIndex: 'name', width: 120 },
+    { title: 'Account', dataIndex: 'name', width: 90 },
     { title: 'Name', dataIndex: 'display' },
     { title: 'Roles', dataIndex: 'roles', render: (roles: string[]) => roles.join(', ') || 'viewer' },
-    { title: 'State', key: 'state', width: 190, render: (_, p) => state(p) },
-    { title: 'Signed in', dataIndex: 'signed_in_at', width: 110, render: (at?: string) => (at ? <Ago at={at} /> : 'nowhere') },
+    { title: 'State', key: 'state', width: 150, render: (_, p) => state(p) },
+    { title: 'Signed in', dataIndex: 'signed_in_at', width: 90, render: (at?: string) => (at ? <Ago at={at} /> : 'nowhere') },
   ]
-  if (me.roles.includes('admin')) {
+  if (admin) {
     columns.push({
       title: '',
       key: 'deeds',
-      width: 210,
+      width: 270,
       render: (_, p) => (
         <span className="deeds">
+          <Button size="small" onClick={() => setEdited({ person: p })}>Change</Button>
           {p.sign_ins > 0 && <Button size="small" onClick={() => setAsked({ person: p, deed: 'end' })}>{words.end}</Button>}
           <Button size="small" onClick={() => setAsked({ person: p, deed: p.disabled ? 'let-in' : 'keep-out' })}>{words[p.disabled ? 'let-in' : 'keep-out']}</Button>
         </span>
@@ -57,10 +62,23 @@ export function Accounts({ me }: { me: Account }) {
   const problem = list.error ?? go.error
   return (
     <section>
-      <h2>Accounts</h2>
+      <div className="titled">
+        <h2>Accounts</h2>
+        {admin && <Button size="small" onClick={() => setEdited({})}>New account</Button>}
+      </div>
+      {waits && <Alert type="info" title={waits} style={{ marginBottom: 12 }} />}
       {problem && <Alert type="error" title={problem.message} style={{ marginBottom: 12 }} />}
-      <Table<Person> size="small" rowKey="name" columns={columns} dataSource={list.data} loading={list.isPending} scroll={{ x: 760 }} pagination={{ pageSize: 50, hideOnSinglePage: true, showSizeChanger: false }} />
-      <p className="second">New accounts, roles and passwords: wladder account-add, wladder account.</p>
+      <Table<Person> size="small" rowKey="name" columns={columns} dataSource={list.data} loading={list.isPending} scroll={{ x: 800 }} pagination={{ pageSize: 50, hideOnSinglePage: true, showSizeChanger: false }} />
+      {edited && (
+        <PersonForm
+          key={edited.person?.name}
+          person={edited.person}
+          onClose={(said) => {
+            setEdited(undefined)
+            setWaits(said)
+          }}
+        />
+      )}
       <Modal open={asked !== undefined} closable={false} title={asked && `${words[asked.deed]}: ${asked.person.display}?`} okText={asked && words[asked.deed]} onOk={() => asked && go.mutate(asked)} onCancel={() => setAsked(undefined)} confirmLoading={go.isPending}>
         {asked && asked.deed !== 'let-in' && <p>{counted(asked.person.sign_ins, 'sign-in')} of theirs {asked.person.sign_ins === 1 ? 'ends' : 'end'} at once. What they have started goes on.</p>}
         {asked?.deed === 'let-in' && <p>Where this is an admin, a second admin has to agree.</p>}

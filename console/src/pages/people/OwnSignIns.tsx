@@ -1,7 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Alert, Button, Form, Input } from 'antd'
+import { useState } from 'react'
+import type { Account } from '../../api/client'
 import { changePassword, endSignIn, session, signIns } from '../../api/queries'
-import { Ago } from '../../ui/Ago'
+import { Ago, Day } from '../../ui/Ago'
+import { TokenForm } from './TokenForm'
 
 interface Fields {
   old: string
@@ -9,7 +12,8 @@ interface Fields {
 }
 
 // OwnSignIns is where one is signed in, one's tokens, and the password.
-export function OwnSignIns() {
+export function OwnSignIns({ me }: { me: Account }) {
+  const [making, setMaking] = useState(false)
   const cache = useQueryClient()
   const [form] = Form.useForm<Fields>()
   const list = useQuery(signIns())
@@ -25,7 +29,11 @@ export function OwnSignIns() {
   const problem = list.error ?? end.error
   return (
     <>
-      <h2>Your sign-ins and tokens</h2>
+      <div className="titled">
+        <h2>Your sign-ins and tokens</h2>
+        {!me.must_change && <Button size="small" onClick={() => setMaking(true)}>Make a token</Button>}
+      </div>
+      {making && <TokenForm me={me} onClose={() => setMaking(false)} />}
       {problem && <Alert type="error" title={problem.message} style={{ marginBottom: 12 }} />}
       <ul className="plain">
         {list.data?.map((s) => (
@@ -35,6 +43,11 @@ export function OwnSignIns() {
               <br />
               <span className="second">
                 from {s.origin || 'an address not known'}, <Ago at={s.created_at} />
+                {s.kind === 'token' && (
+                  <>
+                    , {s.scopes.join(', ') || 'reads'}, ends on <Day at={s.expires_at} />
+                  </>
+                )}
               </span>
             </span>
             {!s.this && (

@@ -11,7 +11,7 @@ export function PeoplePage({ me }: { me: Account }) {
         <h1>People</h1>
       </div>
       {me.must_change ? (
-        <OwnSignIns />
+        <OwnSignIns me={me} />
       ) : (
         <div className="work">
           <div>
@@ -19,7 +19,7 @@ export function PeoplePage({ me }: { me: Account }) {
             <Accounts me={me} />
           </div>
           <aside>
-            <OwnSignIns />
+            <OwnSignIns me={me} />
           </aside>
         </div>
       )}
