@@ -143,6 +143,62 @@ func TestHostsConform(t *testing.T) {
 	})
 }
 
+// TestWhatHostsKeepGoes has a confirmation take away what old runs left on a host, and
+// second copies of what was made there; a run whose guard is armed is not over.
+func TestWhatHostsKeepGoes(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 170, 1)
+	r.stop()
+	ctx, files := t.Context(), r.hosts[0].Files
+	const runs, day = "/var/lib/wladder/runs/", 24 * time.Hour
+	h, err := r.store.Host(ctx, "b00")
+	if err != nil {
+		t.Fatal(err)
+	}
+	conn, err := Over(&host.Dialer{Signer: signer(2)}).Connect(ctx, target(h))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	claim, base := host.Claim{Fence: 2, Run: "run-9"}, plan.Copy{Kind: plan.Regular, Content: []byte(confText), Owner: "root", Group: "root", Mode: "644"}
+	candidate := base
+	candidate.Content = []byte(strings.Replace(confText, "512", "1024", 1))
+	set, act := []host.File{hostFile(confPath, base, candidate, nil, nil, nil)}, definition.Act{Name: "none"}
+	for _, step := range []func() error{
+		func() error { return conn.TakeOver(ctx, claim) },
+		func() error { return conn.Snapshot(ctx, host.Claim{Fence: 2, Run: "run-1"}, "nginx.service", set) },
+		func() error { return conn.Snapshot(ctx, host.Claim{Fence: 2, Run: "run-2"}, "nginx.service", set) },
+		func() error { return conn.Snapshot(ctx, host.Claim{Fence: 2, Run: "run-3"}, "nginx.service", set) },
+		func() error { return conn.Snapshot(ctx, claim, "nginx.service", set) },
+		func() error {
+			_, err := conn.Arm(ctx, claim, time.Hour, "nginx.service", act, act, set)
+			return err
+		},
+		func() error { return conn.Place(ctx, claim, set) },
+	} {
+		if err := step(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, text := range map[string]string{runs + "run-9/1.made": "a key", "/var/lib/wladder/ended/run-1": "disarmed\n", "/var/lib/wladder/ended/run-2": "fired\n", "/var/lib/wladder/pending/run-3": "1\n"} {
+		if err := files.Write(name, []byte(text)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	files.Age(runs+"run-1", 31*day)
+	files.Age(runs+"run-2", 29*day)
+	files.Age(runs+"run-3", 90*day)
+	if err := conn.Confirm(ctx, claim, 30*day, set); err != nil {
+		t.Fatal(err)
+	}
+	left := strings.Join(files.List("/var/lib/wladder"), " ")
+	for name, stays := range map[string]bool{"runs/run-1/0.base": false, "ended/run-1": false, "runs/run-2/0.base": true, "ended/run-2": true, "runs/run-3/0.base": true, "runs/run-9/0.base": true, "runs/run-9/1.made": false} {
+		if strings.Contains(left, name) != stays {
+			t.Errorf("%s stays: %v; of\n%s", name, !stays, left)
+		}
+	}
+}
+
 func conformConn(t *testing.T, d Dialer, to host.Target, before, after string, edit func(string)) {
 	ctx := t.Context()
 	conn, err := d.Connect(ctx, to)
@@ -203,8 +259,8 @@ func conformConn(t *testing.T, d Dialer, to host.Target, before, after string, e
 	if _, err := conn.Watch(ctx, host.Claim{Fence: 1, Run: "run-1"}, time.Hour, host.ForwardAct, []host.Question{{Guard: true}}); !errors.As(err, &fenced) {
 		t.Errorf("watching under a lower fence: %v", err)
 	}
-	must("confirm", conn.Confirm(ctx, claim, files))
-	must("confirm again", conn.Confirm(ctx, claim, files))
+	must("confirm", conn.Confirm(ctx, claim, 30*24*time.Hour, files))
+	must("confirm again", conn.Confirm(ctx, claim, 30*24*time.Hour, files))
 	if g, _ := guard(claim); g != ladder.Disarmed {
 		t.Errorf("confirmed, the guard is %s", g)
 	}
@@ -228,7 +284,7 @@ func conformConn(t *testing.T, d Dialer, to host.Target, before, after string, e
 	}
 	says(before)
 	var fired *host.FiredError
-	if err := conn.Confirm(ctx, claim, files); !errors.As(err, &fired) {
+	if err := conn.Confirm(ctx, claim, 30*24*time.Hour, files); !errors.As(err, &fired) {
 		t.Errorf("confirming too late: %v", err)
 	}
 	sight, err = conn.Look(ctx, claim, time.Hour, host.ForwardAct, "nginx.service", files)

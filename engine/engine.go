@@ -34,6 +34,7 @@ type Config struct {
 	Store   Store
 	Dialer  Dialer
 	Log     *slog.Logger
+	Kept    time.Duration // how long what a host run replaced is kept, here and on the host; 30 days
 	Lease   time.Duration // after which another server may take a host run over; 15s
 	TryFor  time.Duration // how long a host that cannot be worked on is tried before it is passed over; 20s
 	LookFor time.Duration // how long an unreachable host is looked for before it is stranded; 10m
@@ -63,6 +64,7 @@ type Engine struct {
 
 // New makes an engine; it does nothing before Run.
 func New(c Config) *Engine {
+	c.Kept = cmp.Or(c.Kept, 30*24*time.Hour)
 	c.Lease = cmp.Or(c.Lease, 15*time.Second)
 	c.TryFor = cmp.Or(c.TryFor, 20*time.Second)
 	c.LookFor = cmp.Or(c.LookFor, 10*time.Minute)

@@ -109,7 +109,7 @@ type Conn interface {
 	Place(ctx context.Context, claim host.Claim, files []host.File) error
 	Act(ctx context.Context, claim host.Claim, label, unit string, act, heaviest definition.Act) error
 	Watch(ctx context.Context, claim host.Claim, guard time.Duration, label string, questions []host.Question) ([]host.Reply, error)
-	Confirm(ctx context.Context, claim host.Claim, files []host.File) error
+	Confirm(ctx context.Context, claim host.Claim, kept time.Duration, files []host.File) error
 	Look(ctx context.Context, claim host.Claim, guard time.Duration, label, unit string, files []host.File) (ladder.Sight, error)
 	Restore(ctx context.Context, claim host.Claim, files []host.File) (undone bool, err error)
 	Disarm(ctx context.Context, claim host.Claim, files []host.File) error

@@ -385,11 +385,12 @@ func (c *Conn) Disarm(ctx context.Context, claim Claim, files []File) error {
 }
 
 // Confirm holds that every path still stands as its candidate, and takes the
-// guard away: the rename of its marker is the confirmation. It may be repeated.
+// guard away: the rename of its marker is the confirmation. It may be repeated. What
+// runs that ended longer ago than kept (in whole days) have left on the host goes then.
 // A *ChangedError names a path that somebody edited, a *FiredError tells that the
 // guard was faster.
-func (c *Conn) Confirm(ctx context.Context, claim Claim, files []File) error {
-	return c.operate(ctx, "confirm", nil, triples(claim.args(), files))
+func (c *Conn) Confirm(ctx context.Context, claim Claim, kept time.Duration, files []File) error {
+	return c.operate(ctx, "confirm", nil, triples(claim.args(strconv.Itoa(int(kept/(24*time.Hour)))), files))
 }
 
 // Look takes the host over, pushes its guard on, and finds out how it stands.

@@ -2,6 +2,7 @@ package standin
 
 import (
 	"archive/tar"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/base64"
@@ -322,19 +323,26 @@ func statCommand(_ context.Context, s *shell, hc interp.HandlerContext, args []s
 	if err != nil {
 		return err
 	}
-	return s.each(hc, names, func(n *node) {
-		kind := "regular file"
-		switch {
-		case n.kids != nil:
-			kind = "directory"
-		case n.mode&fs.ModeSymlink != 0:
-			kind = "symbolic link"
-		case len(n.data) == 0:
-			kind = "regular empty file"
-		}
-		fmt.Fprintln(hc.Stdout, strings.NewReplacer("%a", fmt.Sprintf("%o", n.mode.Perm()), "%h", fmt.Sprint(n.links),
-			"%s", fmt.Sprint(len(n.data)), "%U", n.owner, "%G", n.group, "%F", kind, "%u", number(n.owner), "%g", number(n.group), "%d", "1", "%i", fmt.Sprintf("%p", n)).Replace(flags["-c"]))
-	})
+	var failed error
+	for _, name := range names {
+		failed = cmp.Or(s.each(hc, []string{name}, func(n *node) { tell(hc, flags["-c"], name, n) }), failed)
+	}
+	return failed
+}
+
+// tell prints what stat(1) says of a file in a format.
+func tell(hc interp.HandlerContext, format, name string, n *node) {
+	kind := "regular file"
+	switch {
+	case n.kids != nil:
+		kind = "directory"
+	case n.mode&fs.ModeSymlink != 0:
+		kind = "symbolic link"
+	case len(n.data) == 0:
+		kind = "regular empty file"
+	}
+	fmt.Fprintln(hc.Stdout, strings.NewReplacer("%a", fmt.Sprintf("%o", n.mode.Perm()), "%h", fmt.Sprint(n.links),
+		"%s", fmt.Sprint(len(n.data)), "%U", n.owner, "%G", n.group, "%F", kind, "%u", number(n.owner), "%g", number(n.group), "%d", "1", "%i", fmt.Sprintf("%p", n), "%Y", fmt.Sprint(n.changed.Unix()), "%n", name).Replace(format))
 }
 
 // number gives the id of a user or group: root's, or another.

@@ -201,6 +201,15 @@ func (f *Files) Own(name, owner, group string, mode fs.FileMode) {
 	}
 }
 
+// Age has a file or directory look as if it was last changed so long ago.
+func (f *Files) Age(name string, by time.Duration) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if n, _, _, _, err := f.find(name, true); err == nil {
+		n.changed = time.Now().Add(-by)
+	}
+}
+
 // List names all files below a directory, sorted.
 func (f *Files) List(dir string) []string {
 	f.mu.Lock()

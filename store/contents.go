@@ -14,6 +14,7 @@ import (
 	"maps"
 	"os"
 	"slices"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -100,7 +101,12 @@ func (s *Store) keepContents(ctx context.Context, contents [][]byte) error {
 	for _, data := range contents {
 		fresh[s.ContentID(data)] = data
 	}
-	there, err := many[struct{ ID string }](ctx, s.pool, `select id from contents where id = any($1)`, slices.Collect(maps.Keys(fresh)))
+	ids := slices.Collect(maps.Keys(fresh))
+	// Prune leaves alone what was read within the day, so that an hour is close enough.
+	if _, err := s.pool.Exec(ctx, `update contents set kept_at = now() where id in (select id from contents where id = any($1) and kept_at < now() - interval '1 hour' order by id for update)`, ids); err != nil {
+		return err
+	}
+	there, err := many[struct{ ID string }](ctx, s.pool, `select id from contents where id = any($1)`, ids)
 	if err != nil {
 		return err
 	}
@@ -115,6 +121,19 @@ func (s *Store) keepContents(ctx context.Context, contents [][]byte) error {
 		batch.Queue(`insert into contents (id, sealed) values ($1, $2) on conflict do nothing`, id, s.key.pack(id, fresh[id]))
 	}
 	return s.pool.SendBatch(ctx, &batch).Close()
+}
+
+// Prune takes away the contents that were read longer ago than kept, and tells how
+// many. Those stay that a plan needs which may still be carried out, or whose climb
+// ended since: the way back from it is theirs.
+func (s *Store) Prune(ctx context.Context, kept time.Duration) (int64, error) {
+	done, err := s.pool.Exec(ctx, `with needed as (
+			select plan from climbs where ended_at is null or ended_at > now() - $1::interval
+			union select plan from rehearsals where plan is not null and id in (select max(r.id) from rehearsals r join changes c on c.id = r.change
+				where c.state in ('draft', 'rehearsed', 'offered', 'approved', 'climbing') group by r.change)),
+		named as (select distinct id #>> '{}' as id from leaves l join needed on needed.plan = l.plan, jsonb_path_query(l.body::jsonb, 'lax $.**.content') id)
+		delete from contents where kept_at < now() - $1::interval and not exists (select from named where named.id = contents.id)`, kept)
+	return done.RowsAffected(), err
 }
 
 // Content gives stored contents.

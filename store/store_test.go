@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -410,6 +411,47 @@ func TestARehearsalGoesOnElsewhere(t *testing.T) {
 	if err := s.Offer(ctx, "ines", id); !errors.As(err, &lost) {
 		t.Errorf("offered without a plan: %v", err)
 	}
+}
+
+// TestPrune has contents go that nobody can go back to, and no others.
+func TestPrune(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	started(t, s, 1) // whose plan needs "old", and whose rehearsal read "new" as well
+	must := func(sql string, args ...any) {
+		t.Helper()
+		if _, err := s.pool.Exec(ctx, sql, args...); err != nil {
+			t.Fatal(err)
+		}
+	}
+	must(`update leaves set body = jsonb_set(body::jsonb, '{parts,0,files}', jsonb_build_array(jsonb_build_object('base', jsonb_build_object('content', $1::text))))::text`, s.ContentID([]byte("old")))
+	must(`update contents set kept_at = now() - interval '31 days'`)
+	if err := s.keepContents(ctx, [][]byte{[]byte("fresh")}); err != nil {
+		t.Fatal(err)
+	}
+	left := func(want ...string) {
+		t.Helper()
+		if _, err := s.Prune(ctx, 30*24*time.Hour); err != nil {
+			t.Fatal(err)
+		}
+		for _, text := range []string{"old", "new", "fresh"} {
+			_, err := s.Content(ctx, s.ContentID([]byte(text)))
+			if there := err == nil; there != slices.Contains(want, text) {
+				t.Errorf("%s is there: %v, %v", text, there, err)
+			}
+		}
+	}
+	left("old", "fresh")
+	must(`update climbs set state = 'completed', ended_at = now() - interval '29 days'`)
+	must(`update changes set state = 'completed'`)
+	left("old", "fresh")
+	if err := s.keepContents(ctx, [][]byte{[]byte("old")}); err != nil { // read again
+		t.Fatal(err)
+	}
+	must(`update climbs set ended_at = now() - interval '31 days'`)
+	left("old", "fresh")
+	must(`update contents set kept_at = now() - interval '31 days'`)
+	left()
 }
 
 // TestOtherScriptsStartNothing has the server upgraded after the approval.

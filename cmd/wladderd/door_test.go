@@ -32,21 +32,22 @@ func TestConfigIsChecked(t *testing.T) {
 		config
 		why string
 	}{
-		{config{data: "x", door: door{listen: "127.0.0.1:1"}, lease: time.Second}, ""},
-		{config{data: "x", door: door{listen: "[::1]:1"}, lease: time.Second}, ""},
-		{config{data: "x", door: door{listen: "localhost:1"}, lease: time.Second}, ""},
-		{config{data: "x", door: door{listen: "192.0.2.1:1", certificate: "c", key: "k"}, lease: time.Second}, ""},
-		{config{data: "x", door: door{listen: "0.0.0.0:1", behind: "192.0.2.7, 2001:db8::/32"}, lease: time.Second}, ""},
-		{config{door: door{listen: "127.0.0.1:1"}, lease: time.Second}, "-data: is empty"},
-		{config{data: "x", door: door{listen: "nowhere"}, lease: time.Second}, `-listen: "nowhere"`},
-		{config{data: "x", door: door{listen: "127.0.0.1:1"}, lease: time.Hour}, "-lease: 1h0m0s is out of range; want 500ms to 5m"},
-		{config{data: "x", door: door{listen: "0.0.0.0:1"}, lease: time.Second}, "passwords would go in the clear"},
-		{config{data: "x", door: door{listen: ":1"}, lease: time.Second}, "passwords would go in the clear"},
-		{config{data: "x", door: door{listen: "gate.vellmere.example:1"}, lease: time.Second}, "passwords would go in the clear"},
-		{config{data: "x", door: door{listen: "127.0.0.1:1", certificate: "c"}, lease: time.Second}, "want both or none"},
-		{config{data: "x", door: door{listen: "127.0.0.1:1", behind: "gate"}, lease: time.Second}, `-behind: "gate"`},
-		{config{data: "x", door: door{listen: "127.0.0.1:1"}, lease: time.Second, databaseFile: readable}, "others may read it (mode 644)"},
-		{config{data: "x", door: door{listen: "127.0.0.1:1"}, lease: time.Second, databaseFile: "/none"}, "no such file"},
+		{config{data: "x", door: door{listen: "127.0.0.1:1"}, lease: time.Second, kept: 24 * time.Hour}, ""},
+		{config{data: "x", door: door{listen: "[::1]:1"}, lease: time.Second, kept: 24 * time.Hour}, ""},
+		{config{data: "x", door: door{listen: "localhost:1"}, lease: time.Second, kept: 24 * time.Hour}, ""},
+		{config{data: "x", door: door{listen: "192.0.2.1:1", certificate: "c", key: "k"}, lease: time.Second, kept: 24 * time.Hour}, ""},
+		{config{data: "x", door: door{listen: "0.0.0.0:1", behind: "192.0.2.7, 2001:db8::/32"}, lease: time.Second, kept: 24 * time.Hour}, ""},
+		{config{door: door{listen: "127.0.0.1:1"}, lease: time.Second, kept: 24 * time.Hour}, "-data: is empty"},
+		{config{data: "x", door: door{listen: "nowhere"}, lease: time.Second, kept: 24 * time.Hour}, `-listen: "nowhere"`},
+		{config{data: "x", door: door{listen: "127.0.0.1:1"}, lease: time.Hour, kept: 24 * time.Hour}, "-lease: 1h0m0s is out of range; want 500ms to 5m"},
+		{config{data: "x", door: door{listen: "127.0.0.1:1"}, lease: time.Second, kept: time.Hour}, "-keep: 1h0m0s is out of range; want 24h or more"},
+		{config{data: "x", door: door{listen: "0.0.0.0:1"}, lease: time.Second, kept: 24 * time.Hour}, "passwords would go in the clear"},
+		{config{data: "x", door: door{listen: ":1"}, lease: time.Second, kept: 24 * time.Hour}, "passwords would go in the clear"},
+		{config{data: "x", door: door{listen: "gate.vellmere.example:1"}, lease: time.Second, kept: 24 * time.Hour}, "passwords would go in the clear"},
+		{config{data: "x", door: door{listen: "127.0.0.1:1", certificate: "c"}, lease: time.Second, kept: 24 * time.Hour}, "want both or none"},
+		{config{data: "x", door: door{listen: "127.0.0.1:1", behind: "gate"}, lease: time.Second, kept: 24 * time.Hour}, `-behind: "gate"`},
+		{config{data: "x", door: door{listen: "127.0.0.1:1"}, lease: time.Second, kept: 24 * time.Hour, databaseFile: readable}, "others may read it (mode 644)"},
+		{config{data: "x", door: door{listen: "127.0.0.1:1"}, lease: time.Second, kept: 24 * time.Hour, databaseFile: "/none"}, "no such file"},
 	} {
 		if err := c.validate(); (err == nil) != (c.why == "") || err != nil && !strings.Contains(err.Error(), c.why) {
 			t.Errorf("%+v: %v; want %q", c.config, err, c.why)

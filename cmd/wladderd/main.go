@@ -36,7 +36,7 @@ type config struct {
 	door
 	data, database         string // database: a URL
 	databaseFile           string
-	lease                  time.Duration
+	lease, kept            time.Duration
 	admin, display         string
 	accounts               string
 	ownClimbs              bool
@@ -63,6 +63,9 @@ func (c *config) validate() error {
 	if c.lease < 500*time.Millisecond || c.lease > 5*time.Minute {
 		all = append(all, fmt.Errorf("-lease: %s is out of range; want 500ms to 5m", c.lease))
 	}
+	if c.kept < 24*time.Hour {
+		all = append(all, fmt.Errorf("-keep: %s is out of range; want 24h or more", c.kept))
+	}
 	return errors.Join(all...)
 }
 
@@ -75,6 +78,7 @@ func main() {
 	flag.StringVar(&c.behind, "behind", "", "addresses or networks, by comma, of the proxies through which alone this server is reached, and which have TLS")
 	flag.StringVar(&c.databaseFile, "database-file", "", "file with the URL of a PostgreSQL database; or the URL in WLADDERD_DATABASE; without either the server runs one of its own on loopback")
 	flag.DurationVar(&c.lease, "lease", 15*time.Second, "after how long another server may take over what this one worked on")
+	flag.DurationVar(&c.kept, "keep", 30*24*time.Hour, "how long the files that a change replaced are kept, here and on the hosts, to go back to them")
 	flag.StringVar(&c.admin, "first-admin", "", "make this account an admin, its password being a line of standard input, and end; while there are fewer than two admins, and no server works there")
 	flag.StringVar(&c.display, "display", "", "the name to show, with -first-admin")
 	flag.StringVar(&c.accounts, "accounts", "", "where there is no account yet, make those in this file: name, display name, roles and password, between tabs")
@@ -226,6 +230,23 @@ func addAccounts(ctx context.Context, st *store.Store, path string) error {
 // elsewhere.
 const recordEvery = 10 * time.Minute
 
+// watchContents takes away, now and then, what nobody can go back to any more.
+func watchContents(ctx context.Context, log *slog.Logger, st *store.Store, kept time.Duration) {
+	for tick := time.NewTicker(time.Hour); ; {
+		if n, err := st.Prune(ctx, kept); err != nil && ctx.Err() == nil {
+			log.Warn("old contents stay for now", "error", err)
+		} else if n > 0 {
+			log.Info("old contents are gone", "contents", n)
+		}
+		select {
+		case <-ctx.Done():
+			tick.Stop()
+			return
+		case <-tick.C:
+		}
+	}
+}
+
 // watchRecord reads the whole record now and then, and signs where it ends.
 func watchRecord(ctx context.Context, log *slog.Logger, st *store.Store) {
 	for tick := time.NewTicker(recordEvery); ; {
@@ -247,7 +268,7 @@ func watchRecord(ctx context.Context, log *slog.Logger, st *store.Store) {
 const maxConnections = 4096
 
 func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, signer host.Signer) error {
-	e := engine.New(engine.Config{Store: st, Dialer: engine.Over(&host.Dialer{Signer: signer}), Log: log, Lease: c.lease})
+	e := engine.New(engine.Config{Store: st, Dialer: engine.Over(&host.Dialer{Signer: signer}), Log: log, Lease: c.lease, Kept: c.kept})
 	listener, err := c.door.open(log)
 	if err != nil {
 		return err
@@ -261,6 +282,7 @@ func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, sig
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(netutil.LimitListener(listener, maxConnections)) }()
 	go watchRecord(work, log, st)
+	go watchContents(work, log, st, c.kept)
 	log.Info("serving", "address", c.scheme()+"://"+c.listen)
 	select {
 	case err := <-failed:

@@ -50,6 +50,7 @@ disarmed() {
 	if mv -T -- "$state/pending/$1" "$state/ended/$1" 2>/dev/null; then
 		printf 'disarmed\n' >"$state/ended/$1"
 		sync "$state/ended/$1" "$state/pending/." "$state/ended/."
+		unmade "$1"
 		quiet_timer "$1"
 		unguarded
 		return 0
@@ -59,8 +60,13 @@ disarmed() {
 		ended_firing "$1"
 		return 1
 	fi
+	unmade "$1" # it may have been cut there
 	[ "$(cat "$state/ended/$1" 2>/dev/null)" != fired ]
 }
+
+# unmade RUN: takes away the second copies of files that were made on this host. Their
+# hashes stay.
+unmade() { rm -f -- "$state/runs/$1"/*.made; }
 
 # guard_stands RUN: none, pending, firing, fired or disarmed.
 guard_stands() {

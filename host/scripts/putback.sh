@@ -55,6 +55,7 @@ put_back() {
 		done <"$run/made-directories"
 	fi
 	clear_stages "$id"
+	rm -f -- "$run"/*.made # their hashes stay
 	if [ -n "$reload" ] && managed; then
 		timeout 60 systemctl daemon-reload 3>&- || trouble="failed systemctl daemon-reload"
 	fi

@@ -8,5 +8,10 @@ alter table diff_groups alter column diff drop not null, alter column alteration
 alter table steps add column sealed bytea;
 alter table steps alter column note drop not null;
 
+-- Contents go once nobody can go back to them any more; this is when they were last
+-- read on a host.
+alter table contents add column kept_at timestamptz not null default now();
+create index on contents (kept_at);
+
 -- +goose Down
 select 'there is no way down: restore a backup';
