@@ -90,6 +90,11 @@ var routes = []route{
 	{"GET", "/changes/{id}/runs/{host}", "One host's run with its steps", "viewer", false, nil, view.HostRun{}, 200, (*Server).hostRun},
 	{"GET", "/changes/{id}/events", "What happens to the change, as Server-Sent Events", "viewer", false, nil, nil, 200, (*Server).events},
 
+	{"POST", "/key", "Change the server's key: what it has sealed is sealed anew", "admin", true, nil, view.KeyChanged{}, 200, func(s *Server, c *gin.Context) {
+		changed, err := s.Store.ChangeKey(c, who(c).Name)
+		give(s, c)(changed, fit(err))
+	}},
+
 	{"GET", "/record", "The record", "viewer", false, nil, []record.Entry{}, 200, (*Server).record},
 	{"GET", "/record/checkpoint", "Where the record ends, signed, after all of it was read", "viewer", false, nil, record.Checkpoint{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Checkpoint(c)) }},
 	{"GET", "/record/verification", "Whether the record holds", "viewer", false, nil, view.Verification{}, 200, (*Server).verify},

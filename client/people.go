@@ -43,6 +43,11 @@ func (c *Client) ChangePassword(ctx context.Context, old, password string) error
 	return c.do(ctx, "PUT", "/session/password", view.PasswordChange{Old: old, New: password})
 }
 
+// ChangeKey has the server take a fresh key, and seal anew what it has sealed.
+func (c *Client) ChangeKey(ctx context.Context) (view.KeyChanged, error) {
+	return call[view.KeyChanged](ctx, c, "POST", "/key", nil)
+}
+
 // SignIns gives one's own sign-ins and tokens that have not ended.
 func (c *Client) SignIns(ctx context.Context) ([]view.SignInRow, error) {
 	return call[[]view.SignInRow](ctx, c, "GET", "/session/sign-ins", nil)

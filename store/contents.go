@@ -1,98 +1,19 @@
 package store
 
 import (
-	"bytes"
 	"context"
-	"crypto/aes"
-	"crypto/cipher"
-	"crypto/hmac"
-	"crypto/rand"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 )
 
-// Key is the server's secret: contents are named and sealed with it.
-type Key [32]byte
-
-// LoadKey reads the key from a file, making one where there is none.
-func LoadKey(path string) (Key, error) {
-	var k Key
-	data, err := os.ReadFile(path)
-	if errors.Is(err, os.ErrNotExist) {
-		rand.Read(k[:])
-		return k, os.WriteFile(path, []byte(hex.EncodeToString(k[:])+"\n"), 0o600)
-	}
-	if err != nil {
-		return k, err
-	}
-	raw, err := hex.DecodeString(string(bytes.TrimSpace(data)))
-	if err != nil || len(raw) != len(k) {
-		return k, fmt.Errorf("%s: holds no key of 64 hex digits; restore it from a backup: without it the stored files cannot be read", path)
-	}
-	copy(k[:], raw)
-	return k, nil
-}
-
-// String keeps the key out of logs.
-func (k Key) String() string { return "a key" }
-
-func (k Key) derived(purpose string) []byte {
-	h := hmac.New(sha256.New, k[:])
-	h.Write([]byte(purpose))
-	return h.Sum(nil)
-}
-
-func (k Key) mac(purpose string, data []byte) string {
-	h := hmac.New(sha256.New, k.derived(purpose))
-	h.Write(data)
-	return hex.EncodeToString(h.Sum(nil))
-}
-
 // ContentID names contents: a keyed hash, so that a guess cannot be checked
 // against it by who has the database alone.
-func (s *Store) ContentID(data []byte) string { return s.key.mac("content id", data) }
-
-func (k Key) aead() cipher.AEAD {
-	block, err := aes.NewCipher(k.derived("contents"))
-	if err != nil {
-		panic(err) // the key's length is fixed
-	}
-	aead, err := cipher.NewGCM(block)
-	if err != nil {
-		panic(err)
-	}
-	return aead
-}
-
-// seal encrypts and authenticates data, as that of a name.
-func (k Key) seal(name string, data []byte) []byte {
-	aead := k.aead()
-	nonce := make([]byte, aead.NonceSize())
-	rand.Read(nonce)
-	return aead.Seal(nonce, nonce, data, []byte(name))
-}
-
-// open gives what seal sealed under that name.
-func (k Key) open(name string, sealed []byte) ([]byte, error) {
-	aead := k.aead()
-	n := aead.NonceSize()
-	if len(sealed) < n {
-		return nil, errors.New("is cut short")
-	}
-	data, err := aead.Open(nil, sealed[:n], sealed[n:], []byte(name))
-	if err != nil {
-		return nil, fmt.Errorf("cannot be opened with this server's key: %w", err)
-	}
-	return data, nil
-}
+func (s *Store) ContentID(data []byte) string { return s.keys.Load().Names.mac("content id", data) }
 
 // keepContents stores contents by id, once each; what is there already is not
 // compressed again.
@@ -118,7 +39,7 @@ func (s *Store) keepContents(ctx context.Context, contents [][]byte) error {
 	}
 	var batch pgx.Batch
 	for _, id := range slices.Sorted(maps.Keys(fresh)) {
-		batch.Queue(`insert into contents (id, sealed) values ($1, $2) on conflict do nothing`, id, s.key.pack(id, fresh[id]))
+		batch.Queue(`insert into contents (id, sealed) values ($1, $2) on conflict do nothing`, id, s.key().pack(id, fresh[id]))
 	}
 	return s.pool.SendBatch(ctx, &batch).Close()
 }
@@ -146,7 +67,7 @@ func (s *Store) Content(ctx context.Context, id string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	data, err := s.key.unpack(id, sealed)
+	data, err := s.unpack(id, sealed)
 	if err != nil {
 		return nil, fmt.Errorf("content %w", err)
 	}

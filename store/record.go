@@ -39,14 +39,25 @@ func (s *Store) happening(actor, kind string, changeID int64, subject string, bo
 		return happening{}, err
 	}
 	h := happening{At: time.Now().UTC().Truncate(time.Microsecond), Actor: actor, Kind: kind, Subject: subject, Change: changeID, Body: string(data), Nonce: rand.Text()}
-	h.Seal, err = s.sealOf(h)
+	h.Seal, err = s.key().happeningSeal(h)
 	return h, err
 }
 
-func (s *Store) sealOf(h happening) (string, error) {
+func (k Key) happeningSeal(h happening) (string, error) {
 	h.At = h.At.UTC()
 	data, err := record.Canonical(h)
-	return s.key.mac("happened", data), err
+	return k.mac("happened", data), err
+}
+
+// told tells whether this server noted what happened.
+func (s *Store) told(h happening) bool {
+	return s.ours(h.Seal, func(k Key) string {
+		seal, err := k.happeningSeal(h)
+		if err != nil {
+			return "none"
+		}
+		return seal
+	})
 }
 
 // note is the statement that notes a happening; row gives its arguments.
@@ -129,21 +140,21 @@ func (s *Store) AppendRecord(ctx context.Context) (moved int, err error) {
 		rows := make([][]any, len(all))
 		changes := map[int64]bool{}
 		for i, h := range all {
-			if want, err := s.sealOf(h); err != nil || h.Seal != want {
-				return cmp.Or(err, error(&record.Broken{Seq: head.Seq + 1, What: fmt.Sprintf("somebody else than this server put %s of %s into the database, to be chained", h.Kind, h.Actor)}))
+			if !s.told(h) {
+				return &record.Broken{Seq: head.Seq + 1, What: fmt.Sprintf("somebody else than this server put %s of %s into the database, to be chained", h.Kind, h.Actor)}
 			}
 			e, err := record.Seal(head.Hash, record.Entry{Seq: head.Seq + 1, At: h.At, Actor: h.Actor, Kind: h.Kind, Subject: h.Subject, Body: json.RawMessage(h.Body)})
 			if err != nil {
 				return err
 			}
-			rows[i] = []any{e.Seq, e.At, e.Actor, e.Kind, e.Subject, h.Change, string(e.Body), e.Prev, e.Hash, h.Nonce, s.entrySeal(e.Seq, e.Hash, h.Nonce, h.Change)}
+			rows[i] = []any{e.Seq, e.At, e.Actor, e.Kind, e.Subject, h.Change, string(e.Body), e.Prev, e.Hash, h.Nonce, s.key().entrySeal(e.Seq, e.Hash, h.Nonce, h.Change)}
 			head.Seq, head.Hash = e.Seq, e.Hash
 			changes[h.Change] = true
 		}
 		if _, err := tx.CopyFrom(ctx, pgx.Identifier{"record"}, []string{"seq", "at", "actor", "kind", "subject", "change", "body", "prev", "hash", "nonce", "seal"}, pgx.CopyFromRows(rows)); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `update record_head set seq = $1, hash = $2, seal = $3`, head.Seq, head.Hash, s.seal(head.Seq, head.Hash)); err != nil {
+		if _, err := tx.Exec(ctx, `update record_head set seq = $1, hash = $2, seal = $3`, head.Seq, head.Hash, s.key().headSeal(head)); err != nil {
 			return err
 		}
 		var events []view.Event
@@ -177,20 +188,20 @@ func (s *Store) lockHead(ctx context.Context, tx pgx.Tx) (head record.Chain, err
 	switch {
 	case errors.Is(err, pgx.ErrNoRows):
 		return head, &record.Broken{Seq: 1, What: "the head of the record is gone"}
-	case err == nil && (seal != s.seal(head.Seq, head.Hash) || entry != head.Hash):
+	case err == nil && (!s.ours(seal, func(k Key) string { return k.headSeal(head) }) || entry != head.Hash):
 		return head, &record.Broken{Seq: head.Seq, What: "the head of the record was altered: its seal is not this server's, or its entry is another"}
 	}
 	return head, err
 }
 
-func (s *Store) seal(seq int64, hash string) string {
-	return s.key.mac("record head", fmt.Appendf(nil, "%d %s", seq, hash))
+func (k Key) headSeal(head record.Chain) string {
+	return k.mac("record head", fmt.Appendf(nil, "%d %s", head.Seq, head.Hash))
 }
 
 // entrySeal is what each entry carries beside its hash. It says for which change the
 // entry is found, too, which the hash does not.
-func (s *Store) entrySeal(seq int64, hash, nonce string, change int64) string {
-	return s.key.mac("record entry", fmt.Appendf(nil, "%d %s %s %d", seq, hash, nonce, change))
+func (k Key) entrySeal(seq int64, hash, nonce string, change int64) string {
+	return k.mac("record entry", fmt.Appendf(nil, "%d %s %s %d", seq, hash, nonce, change))
 }
 
 // announcement is what servers tell each other.
@@ -306,7 +317,7 @@ func sealedEntries(rows pgx.Rows, err error) ([]sealedEntry, error) {
 // own tells whether this server made an entry, as it stands.
 func (s *Store) own(e sealedEntry) bool {
 	again, err := record.Seal(e.Prev, e.Entry)
-	return err == nil && again.Hash == e.Hash && e.seal == s.entrySeal(e.Seq, e.Hash, e.nonce, e.change)
+	return err == nil && again.Hash == e.Hash && s.ours(e.seal, func(k Key) string { return k.entrySeal(e.Seq, e.Hash, e.nonce, e.change) })
 }
 
 // VerifyRecord reads the whole chain; a *record.Broken says where it breaks.
@@ -334,9 +345,9 @@ func (s *Store) verify(ctx context.Context, tx pgx.Tx) (chain record.Chain, wait
 	switch {
 	case errors.Is(err, pgx.ErrNoRows):
 		err = &record.Broken{Seq: 1, What: "the head of the record is gone"}
-	case err == nil && seal != s.seal(head.Seq, head.Hash):
+	case err == nil && !s.ours(seal, func(k Key) string { return k.headSeal(head) }):
 		err = &record.Broken{Seq: head.Seq, What: "the head of the record was altered: its seal is not this server's"}
-	case err == nil && first != s.originSeal(origin):
+	case err == nil && !s.ours(first, func(k Key) string { return k.originSeal(origin) }):
 		err = &record.Broken{Seq: origin.Seq, What: "where the sealed part of the record begins was altered"}
 	}
 	if err != nil {
@@ -347,7 +358,7 @@ func (s *Store) verify(ctx context.Context, tx pgx.Tx) (chain record.Chain, wait
 		return chain, 0, nil, err
 	}
 	for _, h := range waits {
-		if want, err := s.sealOf(h); err != nil || want != h.Seal {
+		if !s.told(h) {
 			return chain, len(waits), nil, &record.Broken{Seq: head.Seq + 1, What: fmt.Sprintf("somebody else than this server put %s of %s into the database, to be chained", h.Kind, h.Actor)}
 		}
 	}

@@ -28,8 +28,8 @@ func (k Key) pack(name string, data []byte) []byte {
 }
 
 // unpack gives what pack was given under that name.
-func (k Key) unpack(name string, sealed []byte) ([]byte, error) {
-	zipped, err := k.open(name, sealed)
+func (s *Store) unpack(name string, sealed []byte) ([]byte, error) {
+	zipped, err := s.open(name, sealed)
 	if err != nil {
 		return nil, fmt.Errorf("%s %w", name, err)
 	}
@@ -54,11 +54,11 @@ func shownName(rehearsal int64, key string) string {
 func (s *Store) sealShown(rehearsal int64, key string, v shown) ([]byte, error) {
 	v.Alterations, v.Findings = orEmpty(v.Alterations), orEmpty(v.Findings)
 	data, err := json.Marshal(v)
-	return s.key.pack(shownName(rehearsal, key), data), err
+	return s.key().pack(shownName(rehearsal, key), data), err
 }
 
 func (s *Store) openShown(rehearsal int64, key string, sealed []byte) (v shown, err error) {
-	data, err := s.key.unpack(shownName(rehearsal, key), sealed)
+	data, err := s.unpack(shownName(rehearsal, key), sealed)
 	if err == nil {
 		err = json.Unmarshal(data, &v)
 	}
@@ -73,14 +73,14 @@ func (s *Store) sealNote(run int64, n int, text string) string {
 	if text == "" {
 		return ""
 	}
-	return hex.EncodeToString(s.key.pack(noteName(run, n), []byte(text)))
+	return hex.EncodeToString(s.key().pack(noteName(run, n), []byte(text)))
 }
 
 func (s *Store) openNote(run int64, n int, sealed []byte) (string, error) {
 	if len(sealed) == 0 {
 		return "", nil
 	}
-	text, err := s.key.unpack(noteName(run, n), sealed)
+	text, err := s.unpack(noteName(run, n), sealed)
 	return string(text), err
 }
 

@@ -101,7 +101,7 @@ func (s *Store) PutSecret(ctx context.Context, actor, name, value string, b *vie
 			return err
 		}
 		if _, err := tx.Exec(ctx, `insert into secrets (name, version, sealed, by) values ($1, $2, $3, $4)`, name, version,
-			s.key.seal(sealedFor(name, version), []byte(value)), actor); err != nil {
+			s.key().seal(sealedFor(name, version), []byte(value)), actor); err != nil {
 			return err
 		}
 		if b != nil {
@@ -157,7 +157,7 @@ func (s *Store) secret(ctx context.Context, name string, version int) (string, i
 	if err != nil {
 		return "", 0, err
 	}
-	plain, err := s.key.open(sealedFor(name, version), sealed)
+	plain, err := s.open(sealedFor(name, version), sealed)
 	if err != nil {
 		return "", 0, fmt.Errorf("secret %s %w", name, err)
 	}

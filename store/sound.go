@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -35,8 +34,8 @@ func (s *Store) Sound() error {
 // admins, take that back.
 func (s *Store) breaks(b *record.Broken) { s.broken.CompareAndSwap(nil, b) }
 
-func (s *Store) originSeal(c record.Chain) string {
-	return s.key.mac("record origin", fmt.Appendf(nil, "%d %s", c.Seq, c.Hash))
+func (k Key) originSeal(c record.Chain) string {
+	return k.mac("record origin", fmt.Appendf(nil, "%d %s", c.Seq, c.Hash))
 }
 
 // ErrKey tells that a database is of another key.
@@ -53,7 +52,7 @@ func (s *Store) begin(ctx context.Context) error {
 		var seal string
 		err := tx.QueryRow(ctx, `select seal from key_check`).Scan(&seal)
 		switch {
-		case err == nil && seal != s.key.mac("key check", nil):
+		case err == nil && seal != s.key().mac("key check", nil):
 			return ErrKey
 		case err == nil:
 			return s.sealOld(ctx, tx)
@@ -63,7 +62,7 @@ func (s *Store) begin(ctx context.Context) error {
 		// The first time: what happened before is chained without a seal.
 		var head record.Chain
 		err = tx.QueryRow(ctx, `select seq, hash, seal from record_head`).Scan(&head.Seq, &head.Hash, &seal)
-		if err == nil && seal != s.seal(head.Seq, head.Hash) {
+		if err == nil && seal != s.key().headSeal(head) {
 			return ErrKey
 		}
 		if err != nil && !errors.Is(err, pgx.ErrNoRows) {
@@ -90,9 +89,9 @@ func (s *Store) begin(ctx context.Context) error {
 			sql  string
 			args []any
 		}{
-			{`insert into record_head (seq, hash, seal) values ($1, $2, $3) on conflict (one) do update set seq = excluded.seq, hash = excluded.hash, seal = excluded.seal`, []any{head.Seq, head.Hash, s.seal(head.Seq, head.Hash)}},
-			{`insert into record_origin (seq, hash, seal) values ($1, $2, $3)`, []any{head.Seq, head.Hash, s.originSeal(head)}},
-			{`insert into key_check (seal) values ($1)`, []any{s.key.mac("key check", nil)}},
+			{`insert into record_head (seq, hash, seal) values ($1, $2, $3) on conflict (one) do update set seq = excluded.seq, hash = excluded.hash, seal = excluded.seal`, []any{head.Seq, head.Hash, s.key().headSeal(head)}},
+			{`insert into record_origin (seq, hash, seal) values ($1, $2, $3)`, []any{head.Seq, head.Hash, s.key().originSeal(head)}},
+			{`insert into key_check (seal, id) values ($1, $2)`, []any{s.key().mac("key check", nil), s.key().ID()}},
 		} {
 			if _, err := tx.Exec(ctx, statement.sql, statement.args...); err != nil {
 				return err
@@ -121,7 +120,7 @@ func (s *Store) Checkpoint(ctx context.Context) (record.Checkpoint, error) {
 	if err := s.Sound(); err != nil {
 		return record.Checkpoint{}, err
 	}
-	return record.Checkpoint{Seq: chain.Seq, Hash: chain.Hash, At: time.Now()}.Sign(s.key.signing())
+	return record.Checkpoint{Seq: chain.Seq, Hash: chain.Hash, At: time.Now()}.Sign(s.key().signing())
 }
 
 // KeepHead keeps the newest head of the record in a file beside the key, outside of the
@@ -152,10 +151,14 @@ func (s *Store) KeepHead(ctx context.Context, path string) error {
 
 func (s *Store) readHead(text string) (head record.Chain, err error) {
 	var seal string
-	if _, err := fmt.Sscanf(text, "%d %s %s", &head.Seq, &head.Hash, &seal); err != nil || seal != s.key.mac("kept head", fmt.Appendf(nil, "%d %s", head.Seq, head.Hash)) {
-		return head, errors.New("is not a head of the record that this server has kept")
+	if _, err := fmt.Sscanf(text, "%d %s %s", &head.Seq, &head.Hash, &seal); err == nil {
+		for _, k := range []*Key{&s.keys.Load().Current, s.keys.Load().Before} { // it may have ended before it was sealed anew
+			if k != nil && text == k.headText(head) {
+				return head, nil
+			}
+		}
 	}
-	return head, nil
+	return head, errors.New("is not a head of the record that this server has kept")
 }
 
 // keepHead notes a new head beside the key.
@@ -165,9 +168,7 @@ func (s *Store) keepHead(head record.Chain) {
 	if s.headFile == "" || head.Seq <= s.headKept.Seq {
 		return
 	}
-	text := fmt.Sprintf("%d %s %s\n", head.Seq, head.Hash, s.key.mac("kept head", fmt.Appendf(nil, "%d %s", head.Seq, head.Hash)))
-	beside := filepath.Join(filepath.Dir(s.headFile), ".head.new")
-	if os.WriteFile(beside, []byte(text), 0o600) == nil && os.Rename(beside, s.headFile) == nil {
+	if s.writeHead(head) {
 		s.headKept = head
 	}
 }

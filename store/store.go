@@ -45,7 +45,10 @@ type Store struct {
 
 	pool   *pgxpool.Pool
 	leases *pgxpool.Pool // connections of its own: renewing waits for nothing else
-	key    Key
+
+	keys     atomic.Pointer[Keys]
+	keyFile  string
+	changing sync.Mutex // the keys
 
 	poked  chan struct{}
 	cancel context.CancelFunc
@@ -94,6 +97,11 @@ func Unstorable(err error) bool {
 
 // Open connects and brings the schema up to date, under an advisory lock.
 func Open(ctx context.Context, url string, key Key) (*Store, error) {
+	return OpenWith(ctx, url, key.Alone())
+}
+
+// OpenWith opens with keys that were changed.
+func OpenWith(ctx context.Context, url string, keys Keys) (*Store, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, err
@@ -116,7 +124,8 @@ func Open(ctx context.Context, url string, key Key) (*Store, error) {
 		pool.Close()
 		return nil, err
 	}
-	s := &Store{pool: pool, leases: leases, key: key, poked: make(chan struct{}, 1), plans: cache.New[int64, *Plan](plansKept), rehearsals: cache.New[int64, *view.Rehearsal](plansKept)}
+	s := &Store{pool: pool, leases: leases, poked: make(chan struct{}, 1), plans: cache.New[int64, *Plan](plansKept), rehearsals: cache.New[int64, *view.Rehearsal](plansKept)}
+	s.keys.Store(&keys)
 	if err := s.begin(ctx); err != nil {
 		leases.Close()
 		pool.Close()

@@ -127,7 +127,9 @@ func TestContentsAreSealed(t *testing.T) {
 	if bytes.Contains(sealed, []byte("hunter2")) || len(sealed) > 200 {
 		t.Errorf("%d bytes kept, in the clear or not compressed", len(sealed))
 	}
-	other := &Store{pool: s.pool, key: Key{9}}
+	other := &Store{pool: s.pool}
+	nine := Key{9}.Alone()
+	other.keys.Store(&nine)
 	if other.ContentID(text) == s.ContentID(text) {
 		t.Error("the id does not depend on the key")
 	}
@@ -142,20 +144,28 @@ func TestContentsAreSealed(t *testing.T) {
 
 func TestKeyFile(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "key")
-	one, err := LoadKey(path)
-	two, err2 := LoadKey(path)
-	if err != nil || err2 != nil || one != two || one == (Key{}) {
+	one, err := LoadKeys(path)
+	two, err2 := LoadKeys(path)
+	if err != nil || err2 != nil || one != two || one == (Keys{}) {
 		t.Errorf("made and read back: %v, %v", err, err2)
 	}
 	if info, _ := os.Stat(path); info.Mode().Perm() != 0o600 {
 		t.Errorf("mode %o", info.Mode().Perm())
 	}
 	os.WriteFile(path, []byte("short"), 0o600)
-	if _, err := LoadKey(path); err == nil || !strings.Contains(err.Error(), "64 hex digits") {
+	if _, err := LoadKeys(path); err == nil || !strings.Contains(err.Error(), "64 hex digits") {
 		t.Errorf("a damaged key: %v", err)
 	}
-	if fmt.Sprint(one) != "a key" {
-		t.Error("a key prints itself")
+	if text := fmt.Sprintf("%v %#v %s %+v", one, one, one.Current, []any{one, &one}); strings.Count(text, one.Current.ID()) != 5 || strings.Contains(text, "[") && strings.Contains(text, fmt.Sprint(one.Current[0])+" "+fmt.Sprint(one.Current[1])) {
+		t.Errorf("keys print themselves: %s", text)
+	}
+	before := Key{2}
+	three := Keys{Current: Key{1}, Names: Key{3}, Before: &before}
+	if err := three.write(path); err != nil {
+		t.Fatal(err)
+	}
+	if four, err := LoadKeys(path); err != nil || four.Current != three.Current || four.Names != three.Names || *four.Before != before {
+		t.Errorf("changed keys, read back: %v, %v", four, err)
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -389,5 +390,195 @@ func TestExport(t *testing.T) {
 	}
 	if _, _, err := record.Import(bytes.NewReader(out.Bytes()), other); err == nil {
 		t.Error("it holds under another key")
+	}
+}
+
+// TestChangeKey has the key changed while two people and a climb are at work: all that
+// was sealed is read, all that is checked holds, under the new key alone in the end; what
+// only the old key vouches for is found.
+func TestChangeKey(t *testing.T) {
+	s, url := opened(t)
+	ctx := t.Context()
+	dir := t.TempDir()
+	path := filepath.Join(dir, "key")
+	must := func(what string, err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+	}
+	must("the file", Key{1}.Alone().write(path))
+	if _, err := s.ChangeKey(ctx, "ada"); err == nil {
+		t.Error("changed, without a file to keep it in")
+	}
+	s.KeepKeys(path)
+	must("the head", s.KeepHead(ctx, filepath.Join(dir, "head")))
+	id := started(t, s, 2)
+	_, err := s.PutSecret(ctx, "ada", "store", "tidewater-8", &view.Binding{Services: []string{"s"}})
+	must("a secret", err)
+	text := []byte("worker_connections 512;")
+	must("a file", s.keepContents(ctx, [][]byte{text}))
+	begun, err := s.Advance(ctx, me, 1)
+	must("a host starts", err)
+	at := time.Now()
+	must("a step", s.Write(ctx, begun[0], Progress{Steps: []view.StepTaken{{Step: ladder.Connect, BegunAt: at, EndedAt: &at, Outcome: ladder.OK, Note: "what it said"}}, Run: begun[0].Run}))
+	name := s.ContentID(text)
+
+	// Meanwhile somebody writes: nothing is lost, and nothing taken for a forgery.
+	stop := make(chan struct{})
+	var writing sync.WaitGroup
+	for i := range 4 {
+		writing.Go(func() {
+			for n := 0; ; n++ {
+				select {
+				case <-stop:
+					return
+				default:
+				}
+				if _, err := s.PutSecret(ctx, "ada", fmt.Sprintf("busy-%d", i), "rain and river", nil); err != nil {
+					t.Errorf("meanwhile: %v", err)
+				}
+			}
+		})
+	}
+	time.Sleep(50 * time.Millisecond)
+	changed, err := s.ChangeKey(ctx, "ada")
+	must("the change", err)
+	time.Sleep(50 * time.Millisecond)
+	close(stop)
+	writing.Wait()
+	if _, err := s.ChangeKey(ctx, "ada"); err == nil {
+		t.Error("changed again, while the one before is still needed")
+	}
+	if changed.From != (Key{1}).ID() || changed.To == changed.From || s.key().ID() != changed.To {
+		t.Errorf("changed: %+v", changed)
+	}
+
+	holds := func(s *Store) {
+		t.Helper()
+		for range 2 {
+			_, err := s.AppendRecord(ctx)
+			must("chaining", err)
+		}
+		_, waiting, _, err := s.VerifyRecord(ctx)
+		must("the record", err)
+		if waiting > 0 {
+			t.Errorf("%d entries wait", waiting)
+		}
+		values, _, err := s.Secrets(ctx, []string{"store", "busy-0"})
+		if must("secrets", err); values["store"] != "tidewater-8" || values["busy-0"] != "rain and river" {
+			t.Errorf("secrets: %v", values)
+		}
+		data, err := s.Content(ctx, name)
+		if must("a file", err); string(data) != string(text) || s.ContentID(text) != name {
+			t.Errorf("the file: %q", data)
+		}
+		run, err := s.HostRun(ctx, id, begun[0].Host)
+		if must("a step", err); run.Steps[0].Note != "what it said" {
+			t.Errorf("steps: %+v", run.Steps)
+		}
+		_, err = s.Change(ctx, id)
+		must("the change", err)
+		_, err = s.SignIn(ctx, "ada", "a long password", "session", "", "", time.Hour)
+		must("signing in", err)
+	}
+	holds(s)
+	end, err := s.Checkpoint(ctx)
+	must("a checkpoint", err)
+	var out bytes.Buffer
+	entries, err := s.Record(ctx, 0, 0, 10_000)
+	must("the entries", err)
+	must("the export", record.Export(&out, entries, end))
+	for what, key := range map[string]string{"the key before": (Key{1}).RecordKey(), "the key now": changed.RecordKey} {
+		public, err := record.ParseKey(key)
+		must("a key", err)
+		if _, _, err := record.Import(bytes.NewReader(out.Bytes()), public); err != nil {
+			t.Errorf("checked with %s: %v", what, err)
+		}
+	}
+	public, _ := record.ParseKey((Key{7}).RecordKey())
+	if _, _, err := record.Import(bytes.NewReader(out.Bytes()), public); err == nil {
+		t.Error("checked with a third key: it holds")
+	}
+
+	// Once all is sealed anew, the old key opens and vouches for nothing.
+	k := *s.keys.Load()
+	k.until = time.Now()
+	s.keys.Store(&k)
+	n, err := s.Reseal(ctx)
+	if must("sealing anew", err); n < 3 || s.keys.Load().Before != nil {
+		t.Errorf("%d sealed anew, %v", n, s.keys.Load().Before)
+	}
+	holds(s)
+	s.Close()
+	if _, err := Open(ctx, url, Key{1}); !errors.Is(err, ErrKey) {
+		t.Errorf("with the old key: %v", err)
+	}
+	keys, err := FitKeys(ctx, path, url)
+	if must("the file", err); keys.Before != nil || keys.Current.ID() != changed.To || keys.Names != (Key{1}) {
+		t.Errorf("the file holds %v", keys)
+	}
+	again, err := OpenWith(ctx, url, keys)
+	must("opening again", err)
+	defer again.Close()
+	must("its head", again.KeepHead(ctx, filepath.Join(dir, "head")))
+	holds(again)
+	// Who stole the old key, and writes into the database.
+	forger := &Store{}
+	stolen := Key{1}.Alone()
+	forger.keys.Store(&stolen)
+	h, err := forger.happening("ada", "account.vouched", 0, "account/oda", row{Row: "x"})
+	must("a forgery", err)
+	_, err = again.pool.Exec(ctx, note, h.row()...)
+	must("a forgery", err)
+	if _, err := again.AppendRecord(ctx); err == nil || again.Sound() == nil {
+		t.Error("the old key still vouches for what happens")
+	}
+}
+
+// TestKeyChangeCut ends the server in the middle of a change, before and after the
+// database took it.
+func TestKeyChangeCut(t *testing.T) {
+	for _, took := range []bool{false, true} {
+		s, url := opened(t)
+		ctx, path := t.Context(), filepath.Join(t.TempDir(), "key")
+		old, next := Key{1}, Key{5}
+		if err := old.Alone().write(path); err != nil {
+			t.Fatal(err)
+		}
+		if err := (Keys{Current: next, Names: old, Before: &old}).write(path + ".next"); err != nil {
+			t.Fatal(err)
+		}
+		s.Close()
+		if took {
+			conn, err := pgx.Connect(ctx, url)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer conn.Close(ctx)
+			if err := pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
+				if _, err := tx.Exec(ctx, `alter table record disable trigger user`); err != nil {
+					return err
+				}
+				return reseal(ctx, tx, old, next)
+			}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		keys, err := FitKeys(ctx, path, url)
+		if err != nil || (keys.Current == next) != took {
+			t.Fatalf("taken by the database: %v; the key is %v, %v", took, keys, err)
+		}
+		again, err := OpenWith(ctx, url, keys)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, _, _, err := again.VerifyRecord(ctx); err != nil {
+			t.Errorf("taken by the database: %v; %v", took, err)
+		}
+		again.Close()
+		if _, err := os.Stat(path + ".next"); err == nil {
+			t.Error("the other file stays")
+		}
 	}
 }

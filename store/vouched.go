@@ -35,7 +35,7 @@ func (s *Store) fingerprint(kind string, parts ...any) string {
 	if err != nil {
 		panic(err) // they are texts and flags
 	}
-	return s.key.mac("row of "+kind, data)
+	return s.keys.Load().Names.mac("row of "+kind, data)
 }
 
 // newest gives the newest entry of each subject, chained or not yet, of one of the
@@ -74,8 +74,7 @@ func (s *Store) entriesOf(ctx context.Context, q querier, where, distinct, order
 		}
 		e.At, e.Body = e.At.UTC(), json.RawMessage(body)
 		if !chained {
-			want, err := s.sealOf(happening{At: e.At, Actor: e.Actor, Kind: e.Kind, Subject: e.Subject, Change: e.change, Body: body, Nonce: e.nonce})
-			if err == nil && want != e.seal {
+			if !s.told(happening{At: e.At, Actor: e.Actor, Kind: e.Kind, Subject: e.Subject, Change: e.change, Body: body, Nonce: e.nonce, Seal: e.seal}) {
 				err = &record.Broken{Seq: e.Seq, What: fmt.Sprintf("somebody else than this server put %s of %s into the database, to be chained", e.Kind, e.Actor)}
 			}
 			e.Seq = unchained
@@ -119,7 +118,7 @@ func (s *Store) originOf(ctx context.Context, q querier) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	if len(all) != 1 || all[0].Seal != s.originSeal(record.Chain{Seq: all[0].Seq, Hash: all[0].Hash}) {
+	if len(all) != 1 || !s.ours(all[0].Seal, func(k Key) string { return k.originSeal(record.Chain{Seq: all[0].Seq, Hash: all[0].Hash}) }) {
 		return 0, &record.Broken{Seq: 1, What: "where the sealed part of the record begins was altered"}
 	}
 	s.origin.Store(all[0].Seq + 1)

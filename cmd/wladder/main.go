@@ -25,7 +25,7 @@ type command struct {
 
 func commands() []command {
 	return []command{
-		signIn, signOut, passwordCommand, signInsCommand, tokenCommand,
+		signIn, signOut, passwordCommand, signInsCommand, tokenCommand, changeKey,
 		accountsCommand, accountAdd, accountCommand, requestsCommand, requestCommand,
 		hostsCommand, hostCommand, hostsLoad, survey, ask, secretCommand, secretsCommand,
 		services, serviceCommand, servicesLoad, servicesApprove, servicesWithdraw,

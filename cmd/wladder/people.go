@@ -132,6 +132,25 @@ var requestCommand = command{"request", "NUMBER", "agree to what another admin h
 	}
 }}
 
+var changeKey = command{"change-key", "", "change the server's key: what it has sealed is sealed anew", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	sure := f.Bool("now", false, "do it; without this it is only said what would happen")
+	return func(ctx context.Context, t *terminal, _ []string) error {
+		if !*sure {
+			fmt.Fprintln(t.out, "the record and the secrets are sealed anew at once, files and diffs within the hour; writing waits meanwhile.\nKeep the server's key file safe afterwards: older backups of the database want the older key.\nOther servers on this database have to be stopped first. To do it: wladder change-key -now")
+			return nil
+		}
+		changed, err := t.client().ChangeKey(ctx)
+		if err != nil {
+			return err
+		}
+		if ok, err := t.show(changed); ok {
+			return err
+		}
+		fmt.Fprintf(t.out, "the server's key was %s and is %s now.\nCheckpoints are signed with another key, which the one before has signed. Keep it for who checks the record:\n%s\n", changed.From, changed.To, changed.RecordKey)
+		return nil
+	}
+}}
+
 var passwordCommand = command{"password", "", "change your own password; your other sign-ins end", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
 	return func(ctx context.Context, t *terminal, _ []string) error {
 		old, err := t.hidden("Old password")

@@ -460,7 +460,7 @@ func TestTwoServersShareTheWork(t *testing.T) {
 			t.Errorf("%s was acted on %d times", h.Name, acts)
 		}
 	}
-	if _, err := store.LoadKey(filepath.Join(w.data, "key")); err != nil {
+	if _, err := store.LoadKeys(filepath.Join(w.data, "key")); err != nil {
 		t.Error(err)
 	}
 }

@@ -112,7 +112,7 @@ func run(ctx context.Context, c config) error {
 	if err := checkData(c.data); err != nil {
 		return err
 	}
-	key, err := store.LoadKey(filepath.Join(c.data, "key"))
+	keys, err := store.LoadKeys(filepath.Join(c.data, "key"))
 	if err != nil {
 		return err
 	}
@@ -125,7 +125,7 @@ func run(ctx context.Context, c config) error {
 		return nil
 	}
 	if c.showRecordKey {
-		fmt.Println(key.RecordKey())
+		fmt.Println(keys.Current.RecordKey())
 		return nil
 	}
 	unlock, err := lock(c.data)
@@ -144,11 +144,15 @@ func run(ctx context.Context, c config) error {
 		}
 		c.database = pg.URL("wladder")
 	}
-	st, err := store.Open(ctx, c.database, key)
+	if keys, err = store.FitKeys(ctx, filepath.Join(c.data, "key"), c.database); err != nil {
+		return err
+	}
+	st, err := store.OpenWith(ctx, c.database, keys)
 	if err != nil {
 		return err
 	}
 	defer st.Close()
+	st.KeepKeys(filepath.Join(c.data, "key"))
 	st.OwnClimbs = c.ownClimbs
 	kept := st.KeepHead(ctx, filepath.Join(c.data, "record-head"))
 	if c.goOn != "" {
@@ -230,9 +234,15 @@ func addAccounts(ctx context.Context, st *store.Store, path string) error {
 // elsewhere.
 const recordEvery = 10 * time.Minute
 
-// watchContents takes away, now and then, what nobody can go back to any more.
+// watchContents seals anew what an older key sealed, and takes away what nobody can go
+// back to any more, now and then.
 func watchContents(ctx context.Context, log *slog.Logger, st *store.Store, kept time.Duration) {
 	for tick := time.NewTicker(time.Hour); ; {
+		if n, err := st.Reseal(ctx); err != nil && ctx.Err() == nil {
+			log.Warn("not all is sealed with the new key yet", "error", err)
+		} else if n > 0 {
+			log.Info("all is sealed with the new key", "anew", n)
+		}
 		if n, err := st.Prune(ctx, kept); err != nil && ctx.Err() == nil {
 			log.Warn("old contents stay for now", "error", err)
 		} else if n > 0 {

@@ -90,7 +90,8 @@ func Export(w io.Writer, entries []Entry, c Checkpoint) error {
 }
 
 // Import reads what Export wrote and holds it against a key: each entry follows the one
-// before, and the last is the one that the checkpoint names. The error of a record that
+// before, and the last is the one that the checkpoint names. Where the server's key was
+// changed since, the key before has signed the one that follows. The error of a record that
 // does not hold is a *Broken, or the checkpoint's.
 func Import(r io.Reader, key ed25519.PublicKey) (Chain, Checkpoint, error) {
 	var chain Chain
@@ -109,6 +110,11 @@ func Import(r io.Reader, key ed25519.PublicKey) (Chain, Checkpoint, error) {
 		if line.Checkpoint == nil {
 			if err := chain.Add(line.Entry); err != nil {
 				return chain, Checkpoint{}, err
+			}
+			if line.Kind == KeyChanged { // another one is of before the key that was given
+				if next, err := follow(key, line.Entry); err == nil {
+					key = next
+				}
 			}
 			continue
 		}

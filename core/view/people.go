@@ -64,6 +64,13 @@ type Token struct {
 	Token string `json:"token"`
 }
 
+// KeyChanged says how the server's key was changed.
+type KeyChanged struct {
+	From      string `json:"from"` // the keys' ids
+	To        string `json:"to"`
+	RecordKey string `json:"record_key"` // the public key of the record's checkpoints from now on
+}
+
 // Request is what one admin asks for and another has to agree to.
 type Request struct {
 	ID      int64     `json:"id"`

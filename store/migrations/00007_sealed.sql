@@ -13,5 +13,8 @@ alter table steps alter column note drop not null;
 alter table contents add column kept_at timestamptz not null default now();
 create index on contents (kept_at);
 
+-- Which key is the one in use; keys can be changed.
+alter table key_check add column id text not null default '';
+
 -- +goose Down
 select 'there is no way down: restore a backup';

@@ -460,6 +460,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change the server's key: what it has sealed is sealed anew
+         * @description Needs the role admin. Needs a signed-in person, not a token.
+         */
+        post: operations["postKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/record": {
         parameters: {
             query?: never;
@@ -1040,6 +1060,11 @@ export interface components {
         Judgement: {
             because: string;
             digest: string;
+        };
+        KeyChanged: {
+            from: string;
+            record_key: string;
+            to: string;
         };
         LeftOut: {
             account: string;
@@ -2094,6 +2119,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Raised"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Change the server's key: what it has sealed is sealed anew */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyChanged"];
                 };
             };
             /** @description A problem, as in RFC 9457 */
