@@ -201,9 +201,12 @@ func FitKeys(ctx context.Context, path, url string) (Keys, error) {
 	if err != nil {
 		return keys, err
 	}
-	next, err := LoadKeys(path + ".next")
-	if _, none := os.Stat(path + ".next"); none != nil || err != nil {
+	if _, err := os.Stat(path + ".next"); errors.Is(err, os.ErrNotExist) {
 		return keys, nil
+	}
+	next, err := LoadKeys(path + ".next")
+	if err != nil {
+		return keys, err
 	}
 	conn, err := pgx.Connect(ctx, url)
 	if err != nil {
@@ -274,6 +277,13 @@ func (s *Store) ChangeKey(ctx context.Context, actor string) (changed view.KeyCh
 		s.keys.Store(&next)
 		if err := s.happened(ctx, tx, actor, record.KeyChanged, 0, "key", body); err != nil {
 			return err
+		}
+		for more := true; more; { // it is chained before anything is signed with the new one
+			n, _, err := s.chain(ctx, tx)
+			if err != nil {
+				return s.found(err)
+			}
+			more = n == appendAtOnce
 		}
 		_, err := tx.Exec(ctx, `alter table record enable trigger user`)
 		return err

@@ -127,42 +127,9 @@ func (s *Store) AppendRecord(ctx context.Context) (moved int, err error) {
 		return 0, err // what happens is kept aside
 	}
 	var end record.Chain
-	err = s.tx(ctx, func(tx pgx.Tx) error {
-		head, err := s.lockHead(ctx, tx)
-		if err != nil {
-			return err
-		}
-		all, err := many[happening](ctx, tx, `with moved as (delete from happened where id in (select id from happened order by id limit $1) returning *)
-			select at, actor, kind, subject, change, body, coalesce(nonce, '') as nonce, coalesce(seal, '') as seal from moved order by id`, appendAtOnce)
-		if err != nil || len(all) == 0 {
-			return err
-		}
-		rows := make([][]any, len(all))
-		changes := map[int64]bool{}
-		for i, h := range all {
-			if !s.told(h) {
-				return &record.Broken{Seq: head.Seq + 1, What: fmt.Sprintf("somebody else than this server put %s of %s into the database, to be chained", h.Kind, h.Actor)}
-			}
-			e, err := record.Seal(head.Hash, record.Entry{Seq: head.Seq + 1, At: h.At, Actor: h.Actor, Kind: h.Kind, Subject: h.Subject, Body: json.RawMessage(h.Body)})
-			if err != nil {
-				return err
-			}
-			rows[i] = []any{e.Seq, e.At, e.Actor, e.Kind, e.Subject, h.Change, string(e.Body), e.Prev, e.Hash, h.Nonce, s.key().entrySeal(e.Seq, e.Hash, h.Nonce, h.Change)}
-			head.Seq, head.Hash = e.Seq, e.Hash
-			changes[h.Change] = true
-		}
-		if _, err := tx.CopyFrom(ctx, pgx.Identifier{"record"}, []string{"seq", "at", "actor", "kind", "subject", "change", "body", "prev", "hash", "nonce", "seal"}, pgx.CopyFromRows(rows)); err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, `update record_head set seq = $1, hash = $2, seal = $3`, head.Seq, head.Hash, s.key().headSeal(head)); err != nil {
-			return err
-		}
-		var events []view.Event
-		for id := range changes {
-			events = append(events, view.Event{Type: "record", Change: id, Data: fmt.Appendf(nil, "%d", head.Seq)})
-		}
-		moved, end = len(all), head
-		return announce(ctx, tx, "", events)
+	err = s.tx(ctx, func(tx pgx.Tx) (err error) {
+		moved, end, err = s.chain(ctx, tx)
+		return err
 	})
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) && pg.ConstraintName == "record_nonce_key" {
@@ -175,6 +142,43 @@ func (s *Store) AppendRecord(ctx context.Context) (moved int, err error) {
 		s.keepHead(end)
 	}
 	return moved, nil
+}
+
+// chain does so as a part of a transaction.
+func (s *Store) chain(ctx context.Context, tx pgx.Tx) (moved int, head record.Chain, err error) {
+	if head, err = s.lockHead(ctx, tx); err != nil {
+		return 0, head, err
+	}
+	all, err := many[happening](ctx, tx, `with moved as (delete from happened where id in (select id from happened order by id limit $1) returning *)
+		select at, actor, kind, subject, change, body, coalesce(nonce, '') as nonce, coalesce(seal, '') as seal from moved order by id`, appendAtOnce)
+	if err != nil || len(all) == 0 {
+		return 0, head, err
+	}
+	rows := make([][]any, len(all))
+	changes := map[int64]bool{}
+	for i, h := range all {
+		if !s.told(h) {
+			return 0, head, &record.Broken{Seq: head.Seq + 1, What: fmt.Sprintf("somebody else than this server put %s of %s into the database, to be chained", h.Kind, h.Actor)}
+		}
+		e, err := record.Seal(head.Hash, record.Entry{Seq: head.Seq + 1, At: h.At, Actor: h.Actor, Kind: h.Kind, Subject: h.Subject, Body: json.RawMessage(h.Body)})
+		if err != nil {
+			return 0, head, err
+		}
+		rows[i] = []any{e.Seq, e.At, e.Actor, e.Kind, e.Subject, h.Change, string(e.Body), e.Prev, e.Hash, h.Nonce, s.key().entrySeal(e.Seq, e.Hash, h.Nonce, h.Change)}
+		head.Seq, head.Hash = e.Seq, e.Hash
+		changes[h.Change] = true
+	}
+	if _, err := tx.CopyFrom(ctx, pgx.Identifier{"record"}, []string{"seq", "at", "actor", "kind", "subject", "change", "body", "prev", "hash", "nonce", "seal"}, pgx.CopyFromRows(rows)); err != nil {
+		return 0, head, err
+	}
+	if _, err := tx.Exec(ctx, `update record_head set seq = $1, hash = $2, seal = $3`, head.Seq, head.Hash, s.key().headSeal(head)); err != nil {
+		return 0, head, err
+	}
+	var events []view.Event
+	for id := range changes {
+		events = append(events, view.Event{Type: "record", Change: id, Data: fmt.Appendf(nil, "%d", head.Seq)})
+	}
+	return len(all), head, announce(ctx, tx, "", events)
 }
 
 // lockHead gives where the chain ends, as the server's key says; its row is the lock

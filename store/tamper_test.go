@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -444,6 +445,11 @@ func TestChangeKey(t *testing.T) {
 	time.Sleep(50 * time.Millisecond)
 	changed, err := s.ChangeKey(ctx, "ada")
 	must("the change", err)
+	if last, err := s.Checkpoint(ctx); err != nil || last.Key != changed.RecordKey {
+		t.Errorf("signed with %s, %v", last.Key, err)
+	} else if all, err := s.Record(ctx, 0, 0, 10_000); err != nil || !slices.ContainsFunc(all, func(e record.Entry) bool { return e.Kind == record.KeyChanged && e.Seq <= last.Seq }) {
+		t.Errorf("the new key signs a record that does not tell of it: %v", err)
+	}
 	time.Sleep(50 * time.Millisecond)
 	close(stop)
 	writing.Wait()
@@ -482,13 +488,12 @@ func TestChangeKey(t *testing.T) {
 		_, err = s.SignIn(ctx, "ada", "a long password", "session", "", "", time.Hour)
 		must("signing in", err)
 	}
-	holds(s)
 	end, err := s.Checkpoint(ctx)
 	must("a checkpoint", err)
 	var out bytes.Buffer
 	entries, err := s.Record(ctx, 0, 0, 10_000)
 	must("the entries", err)
-	must("the export", record.Export(&out, entries, end))
+	must("the export", record.Export(&out, entries[:end.Seq], end))
 	for what, key := range map[string]string{"the key before": (Key{1}).RecordKey(), "the key now": changed.RecordKey} {
 		public, err := record.ParseKey(key)
 		must("a key", err)
@@ -500,6 +505,8 @@ func TestChangeKey(t *testing.T) {
 	if _, _, err := record.Import(bytes.NewReader(out.Bytes()), public); err == nil {
 		t.Error("checked with a third key: it holds")
 	}
+
+	holds(s)
 
 	// Once all is sealed anew, the old key opens and vouches for nothing.
 	k := *s.keys.Load()
@@ -539,6 +546,10 @@ func TestChangeKey(t *testing.T) {
 // TestKeyChangeCut ends the server in the middle of a change, before and after the
 // database took it.
 func TestKeyChangeCut(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "key")
+	if _, err := FitKeys(t.Context(), path, postmaster.Fresh(t)); err != nil { // a new server
+		t.Fatal(err)
+	}
 	for _, took := range []bool{false, true} {
 		s, url := opened(t)
 		ctx, path := t.Context(), filepath.Join(t.TempDir(), "key")
