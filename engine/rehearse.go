@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"runtime/debug"
@@ -21,6 +22,7 @@ import (
 	"wladder/core/ladder"
 	"wladder/core/plan"
 	"wladder/core/probe"
+	"wladder/core/record"
 	"wladder/core/render"
 	"wladder/core/secret"
 	"wladder/core/view"
@@ -290,6 +292,10 @@ func (r *rehearsal) plan(ctx context.Context) (*plan.Head, []plan.Leaf, error) {
 	if len(planned) == 0 && len(r.findings) == 0 {
 		r.findings = append(r.findings, veto("nothing-planned", "no host is left to change: each has a veto, or says already what this change wants"))
 	}
+	bindings, err := r.bindings(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
 	if len(r.findings) > 0 {
 		return nil, nil, nil
 	}
@@ -319,12 +325,43 @@ func (r *rehearsal) plan(ctx context.Context) (*plan.Head, []plan.Leaf, error) {
 		inForce = []probe.Probe{}
 	}
 	return &plan.Head{
-		Version: plan.Version, Change: r.Change, Revision: r.Revision, Hosts: len(leaves), Scripts: host.ScriptsDigest(), Policy: policy, Secrets: r.Secrets,
+		Version: plan.Version, Change: r.Change, Revision: r.Revision, Hosts: len(leaves), Scripts: host.ScriptsDigest(), Policy: policy, Secrets: r.Secrets, Bindings: bindings,
 		Parts: []plan.Part{{
 			Service: r.svc.Name, ServiceDigest: r.svc.Digest, Unit: r.svc.Unit, Trial: r.svc.Trial, InForce: inForce, Probes: r.probes, Commands: commands, Logs: r.svc.Logs,
 			FrontDoor: r.svc.FrontDoor, Settle: ladder.Span(r.svc.Settle), Guarded: r.svc.Guarded, Guard: r.guard(), Heaviest: r.svc.Acts[len(r.svc.Acts)-1],
 		}},
 	}, leaves, nil
+}
+
+// bindings says where the change's secrets may go, as it is now; what they may not is a
+// finding.
+func (r *rehearsal) bindings(ctx context.Context) (map[string]string, error) {
+	names := slices.Sorted(maps.Keys(r.Secrets))
+	if len(names) == 0 {
+		return nil, nil
+	}
+	var bound map[string]view.Binding
+	if err := r.insist(ctx, "bindings of secrets", nil, func() (err error) { bound, err = r.Store.Bindings(ctx, names); return err }); err != nil {
+		return nil, err
+	}
+	hosts, err := r.match(ctx, r.spec.Where)
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]string{}
+	for name, b := range bound {
+		text, err := record.Canonical(b)
+		if err != nil {
+			return nil, err
+		}
+		all[name] = string(text)
+	}
+	for _, f := range unbound(r.svc, r.spec, hosts, names, bound) {
+		if !slices.Contains(r.findings, f) {
+			r.findings = append(r.findings, f)
+		}
+	}
+	return all, nil
 }
 
 // guard reckons how long a host waits for our confirmation: what act, settling

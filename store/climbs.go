@@ -5,6 +5,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -12,6 +14,7 @@ import (
 	"wladder/core/change"
 	"wladder/core/ladder"
 	"wladder/core/plan"
+	"wladder/core/record"
 	"wladder/core/view"
 )
 
@@ -98,6 +101,20 @@ func (s *Store) permitted(ctx context.Context, tx pgx.Tx, id int64, digest strin
 	for _, part := range head.Parts {
 		if err := s.served(ctx, tx, part.Service, part.ServiceDigest); err != nil {
 			return err
+		}
+	}
+	names := slices.Sorted(maps.Keys(head.Secrets))
+	bindings, err := s.bindings(ctx, tx, names)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		now, err := record.Canonical(bindings[name])
+		if err != nil {
+			return err
+		}
+		if then, told := head.Bindings[name]; told && then != string(now) {
+			return conflict("where secret %s may go was changed since the plan %.12s of change %d was made; rehearse the change and have it approved again", name, digest, id)
 		}
 	}
 	return nil

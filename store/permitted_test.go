@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"wladder/core/ladder"
+	"wladder/core/view"
 )
 
 // TestPermitted walks what keeps a plan from starting hosts, at each place where that
@@ -24,6 +25,8 @@ func TestPermitted(t *testing.T) {
 		{"it is of another digest", `update approvals set digest = repeat('0', 64)`, "nobody approved"},
 		{"its entry is gone", `alter table record disable trigger user; delete from record where kind = 'change.approved'`, "the record"},
 		{"its entry is another's", `alter table record disable trigger user; update record set actor = 'ben' where kind = 'change.approved'`, "the record"},
+		{"its secret may go elsewhere now", "bind", "where secret kept may go was changed since the plan"},
+		{"somebody wrote where its secret may go", `update secret_bindings set hosts = 'true'`, "in the database is not what the record tells of"},
 		{"the definition was withdrawn", ``, "withdrawn the definition of s under which this was approved (it leaks)"},
 	} {
 		t.Run(c.what, func(t *testing.T) {
@@ -32,7 +35,9 @@ func TestPermitted(t *testing.T) {
 			ctx := t.Context()
 			id := started(t, s, 3)
 			var err error
-			if c.sql == "" {
+			if c.sql == "bind" {
+				err = s.BindSecret(ctx, "ada", "kept", view.Binding{Services: []string{"s", "other"}})
+			} else if c.sql == "" {
 				err = s.WithdrawService(ctx, "ben", "s", digestOf("s"), "it leaks")
 			} else {
 				_, err = s.pool.Exec(ctx, c.sql)

@@ -55,13 +55,17 @@ func (s *Store) bind(ctx context.Context, tx pgx.Tx, actor, name string, b view.
 
 // Bindings says where secrets may go; one that is not bound is missing.
 func (s *Store) Bindings(ctx context.Context, names []string) (map[string]view.Binding, error) {
+	return s.bindings(ctx, s.pool, names)
+}
+
+func (s *Store) bindings(ctx context.Context, q querier, names []string) (map[string]view.Binding, error) {
 	type row struct {
 		Name, Hosts      string
 		Services, Probes []string
 	}
 	all, wrong := map[string]view.Binding{}, ""
 	well, err := settled(func() (bool, error) {
-		rows, err := many[row](ctx, s.pool, `select name, hosts, services, probes from secret_bindings where name = any($1)`, names)
+		rows, err := many[row](ctx, q, `select name, hosts, services, probes from secret_bindings where name = any($1)`, names)
 		if err != nil {
 			return false, err
 		}
@@ -69,7 +73,7 @@ func (s *Store) Bindings(ctx context.Context, names []string) (map[string]view.B
 		for i, r := range rows {
 			subjects[i] = "secret/" + r.Name
 		}
-		found, err := s.newest(ctx, s.pool, []string{"secret.bound"}, subjects...)
+		found, err := s.newest(ctx, q, []string{"secret.bound"}, subjects...)
 		for i, r := range rows {
 			b := view.Binding{Services: r.Services, Probes: r.Probes, Hosts: r.Hosts}
 			if told, canonical := record.Canonical(b); err == nil && (canonical != nil || string(told) != string(found[subjects[i]])) {

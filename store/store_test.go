@@ -20,6 +20,7 @@ import (
 	"wladder/core/definition"
 	"wladder/core/ladder"
 	"wladder/core/plan"
+	"wladder/core/record"
 	"wladder/core/view"
 	"wladder/store/postmaster"
 )
@@ -86,7 +87,12 @@ func started(t *testing.T, s *Store, n int) (changeID int64) {
 		reads = append(reads, Read{RehearsedHost: view.RehearsedHost{HostID: h.ID, Host: h.Name, Group: "g"}, Leaf: []byte("{}"), Contents: [][]byte{[]byte("old"), []byte("new")}})
 		leaves = append(leaves, plan.Leaf{HostID: h.ID, Host: h.Name, Parts: []plan.LeafPart{{Files: []plan.LeafFile{}}}})
 	}
-	head := &plan.Head{Version: plan.Version, Change: id, Revision: 1, Hosts: n, Scripts: "scripts", Parts: []plan.Part{{Service: "s", ServiceDigest: digestOf("s")}}, Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, PauseAfter: n}}
+	bound := view.Binding{Services: []string{"s"}, Probes: []string{}}
+	if _, err := s.PutSecret(ctx, "ada", "kept", "rain and river", &bound); err != nil {
+		t.Fatal(err)
+	}
+	told, _ := record.Canonical(bound)
+	head := &plan.Head{Version: plan.Version, Secrets: map[string]int{"kept": 1}, Bindings: map[string]string{"kept": string(told)}, Change: id, Revision: 1, Hosts: n, Scripts: "scripts", Parts: []plan.Part{{Service: "s", ServiceDigest: digestOf("s")}}, Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, PauseAfter: n}}
 	if err = s.AddRead(ctx, claimed[0], reads); err == nil {
 		err = s.EndRehearsal(ctx, claimed[0], nil, head, leaves)
 	}

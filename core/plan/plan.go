@@ -31,7 +31,9 @@ type Head struct {
 	Scripts  string         `json:"scripts"` // hash of the host scripts
 	Policy   ladder.Policy  `json:"ladder"`
 	Secrets  map[string]int `json:"secrets"` // versions by name
-	Parts    []Part         `json:"parts"`   // in the order in which they are acted on
+	// Bindings says where those may go, by name: canonical JSON, as a binding is.
+	Bindings map[string]string `json:"bindings,omitempty"`
+	Parts    []Part            `json:"parts"` // in the order in which they are acted on
 }
 
 // Part is what a plan says of one service instance.
