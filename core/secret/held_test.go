@@ -110,6 +110,28 @@ func TestHeld(t *testing.T) {
 	}
 }
 
+// TestCover holds that no part of a secret shows, whichever comes first, and that
+// where there was none nothing is covered.
+func TestCover(t *testing.T) {
+	for _, c := range []struct {
+		value, want string
+		parts       []string
+	}{
+		{"stillwater", cover, []string{"", "stillwater"}}, // a new entry: nothing before
+		{"", "", []string{"", "stillwater"}},
+		{"", "", []string{"stillwater", ""}},
+		{"store/upload_token", "store/upload_token", []string{"", "stillwater"}},
+		{"ines:still", "ines:" + cover, []string{"still", "stillwater"}},
+		{"ines:stillwater", "ines:" + cover, []string{"still", "stillwater"}},
+		{"stillwater", cover, []string{"still", "stillwater"}},
+		{"levels", "levels", nil},
+	} {
+		if got := Cover(c.value, c.parts); got != c.want {
+			t.Errorf("Cover(%q, %q) = %q; want %q", c.value, c.parts, got, c.want)
+		}
+	}
+}
+
 // FuzzClean holds that covering ends, finds nothing more the second time, and leaves
 // text that is legible.
 func FuzzClean(f *testing.F) {

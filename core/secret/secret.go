@@ -9,6 +9,7 @@ package secret
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -180,13 +181,16 @@ func Covered(value string) string {
 	return cover
 }
 
-// Cover covers the secret parts of a value.
+// Cover covers the secret parts of a value, longer ones first: one may hold another.
 func Cover(value string, parts []string) string {
-	for _, part := range parts {
-		if part == value {
-			return Covered(value)
+	if slices.Contains(parts, value) {
+		return Covered(value)
+	}
+	longestFirst := slices.SortedFunc(slices.Values(parts), func(a, b string) int { return cmp.Compare(len(b), len(a)) })
+	for _, part := range longestFirst {
+		if part != "" { // an entry that is new had none
+			value = strings.ReplaceAll(value, part, cover)
 		}
-		value = strings.ReplaceAll(value, part, cover)
 	}
 	return value
 }
