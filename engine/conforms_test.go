@@ -143,7 +143,7 @@ func TestHostsConform(t *testing.T) {
 	})
 }
 
-// TestWhatHostsKeepGoes has a confirmation take away what old runs left on a host, and
+// TestWhatHostsKeepGoes has what old runs left on a host go, and at the confirmation
 // second copies of what was made there; a run whose guard is armed is not over.
 func TestWhatHostsKeepGoes(t *testing.T) {
 	t.Parallel()
@@ -188,7 +188,10 @@ func TestWhatHostsKeepGoes(t *testing.T) {
 	files.Age(runs+"run-1", 31*day)
 	files.Age(runs+"run-2", 29*day)
 	files.Age(runs+"run-3", 90*day)
-	if err := conn.Confirm(ctx, claim, 30*day, set); err != nil {
+	if err := conn.Confirm(ctx, claim, set); err != nil {
+		t.Fatal(err)
+	}
+	if err := conn.Sweep(ctx, 30*day); err != nil {
 		t.Fatal(err)
 	}
 	left := strings.Join(files.List("/var/lib/wladder"), " ")
@@ -259,8 +262,8 @@ func conformConn(t *testing.T, d Dialer, to host.Target, before, after string, e
 	if _, err := conn.Watch(ctx, host.Claim{Fence: 1, Run: "run-1"}, time.Hour, host.ForwardAct, []host.Question{{Guard: true}}); !errors.As(err, &fenced) {
 		t.Errorf("watching under a lower fence: %v", err)
 	}
-	must("confirm", conn.Confirm(ctx, claim, 30*24*time.Hour, files))
-	must("confirm again", conn.Confirm(ctx, claim, 30*24*time.Hour, files))
+	must("confirm", conn.Confirm(ctx, claim, files))
+	must("confirm again", conn.Confirm(ctx, claim, files))
 	if g, _ := guard(claim); g != ladder.Disarmed {
 		t.Errorf("confirmed, the guard is %s", g)
 	}
@@ -284,7 +287,7 @@ func conformConn(t *testing.T, d Dialer, to host.Target, before, after string, e
 	}
 	says(before)
 	var fired *host.FiredError
-	if err := conn.Confirm(ctx, claim, 30*24*time.Hour, files); !errors.As(err, &fired) {
+	if err := conn.Confirm(ctx, claim, files); !errors.As(err, &fired) {
 		t.Errorf("confirming too late: %v", err)
 	}
 	sight, err = conn.Look(ctx, claim, time.Hour, host.ForwardAct, "nginx.service", files)

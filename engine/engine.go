@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"wladder/core/cache"
@@ -213,6 +214,36 @@ func (e *Engine) Survey(ctx context.Context, where string) (asked int, failed ma
 		}
 	})
 	return len(hosts), failed, nil
+}
+
+// sweptAtOnce bounds how many hosts one call of Sweep goes to.
+const sweptAtOnce = 1000
+
+// Sweep takes away what host runs replaced longer ago than it is kept, on the hosts
+// themselves, and tells on how many. One that does not answer is tried again at the
+// next call, as is one of the rest where there are many.
+func (e *Engine) Sweep(ctx context.Context) (swept int64, err error) {
+	hosts, err := e.Store.ToSweep(ctx, e.Kept, sweptAtOnce)
+	if err != nil {
+		return 0, err
+	}
+	var done atomic.Int64
+	e.each(len(hosts), func(i int) {
+		conn, err := e.Dialer.Connect(ctx, target(hosts[i]))
+		if err == nil {
+			defer conn.Close()
+			err = conn.Sweep(ctx, e.Kept)
+		}
+		if err == nil {
+			err = e.Store.Swept(ctx, hosts[i].ID)
+		}
+		if err != nil {
+			e.Log.Info("what old host runs kept stays for now", "host", hosts[i].Name, "error", err)
+			return
+		}
+		done.Add(1)
+	})
+	return done.Load(), nil
 }
 
 // RaiseFence asks a host which fence it has seen, and has our next one for it be

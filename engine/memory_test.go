@@ -508,7 +508,7 @@ func (h *memoryHost) replies(label string, questions []host.Question) (all []hos
 	return all
 }
 
-func (c *memoryConn) Confirm(ctx context.Context, claim host.Claim, _ time.Duration, _ []host.File) error {
+func (c *memoryConn) Confirm(ctx context.Context, claim host.Claim, _ []host.File) error {
 	return c.locked(ctx, "confirm", claim, func() error {
 		switch c.guard {
 		case ladder.Fired:

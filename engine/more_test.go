@@ -3,9 +3,12 @@ package engine
 import (
 	"context"
 	"fmt"
+	"path"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 
 	"wladder/core/change"
 	"wladder/core/finding"
@@ -302,5 +305,49 @@ func TestSurveySaysWhoIsAway(t *testing.T) {
 	cancel()
 	if _, _, err := r.engine.Survey(ctx, ""); err == nil {
 		t.Error("a survey that was given up went well")
+	}
+}
+
+// TestSweep has what host runs kept go from their hosts once nobody can go back to it,
+// whatever becomes of the hosts afterwards, and once only.
+func TestSweep(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 172, 3)
+	ctx := t.Context()
+	id := r.draft(connections, "{stages: [{hosts: all}], soak: 100ms}")
+	r.approved(id)
+	if d := r.climb(id); d.Counts[ladder.Done] != 3 {
+		t.Fatalf("%v", d.Counts)
+	}
+	kept := func(i int) bool { return len(r.hosts[i].Files.List("/var/lib/wladder/runs")) > 0 }
+	sweep := func(want int64) {
+		t.Helper()
+		if n, err := r.engine.Sweep(ctx); err != nil || n != want {
+			t.Errorf("swept on %d hosts, %v; want %d", n, err, want)
+		}
+	}
+	sweep(0) // the way back is open
+	if !kept(0) {
+		t.Fatal("nothing is kept")
+	}
+	db, err := pgx.Connect(ctx, r.url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close(ctx)
+	if _, err := db.Exec(ctx, `update host_runs set updated_at = now() - interval '31 days' where host <> 'b01'`); err != nil {
+		t.Fatal(err)
+	}
+	for _, h := range r.hosts {
+		for _, at := range h.Files.List("/var/lib/wladder/runs") {
+			h.Files.Age(path.Dir(at), 31*24*time.Hour)
+		}
+	}
+	r.hosts[2].Script(&standin.Fault{Do: standin.CutBefore, At: "sweep", Times: 1})
+	sweep(1)
+	sweep(1)
+	sweep(0)
+	if kept(0) || !kept(1) || kept(2) {
+		t.Errorf("kept: %v, %v, %v; want what b01 has, which is younger", kept(0), kept(1), kept(2))
 	}
 }

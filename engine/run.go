@@ -474,7 +474,7 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 	case ladder.Soak:
 		return r.soak(ctx, ask)
 	case ladder.Confirm:
-		return done("%s as approved; the guard is taken away", counted(len(r.mine.Files), "path")), r.conn.Confirm(ctx, r.claim, r.Kept, r.files)
+		return done("%s as approved; the guard is taken away", counted(len(r.mine.Files), "path")), r.conn.Confirm(ctx, r.claim, r.files)
 	case ladder.Restore:
 		undone, err := r.conn.Restore(ctx, r.claim, r.files)
 		res := done("%s put back", counted(len(r.mine.Files), "path"))

@@ -67,6 +67,10 @@ type Inventory interface {
 	NoteAsk(ctx context.Context, actor, where, service string, asks []string, hosts int) error
 	Surveyed(ctx context.Context, id int64, t expr.Traits) (time.Time, error)
 	RaiseFence(ctx context.Context, actor, name string, to int64) error
+	// ToSweep gives hosts where something is kept for longer than it has to be, at
+	// most limit, in an order of chance; Swept notes that it is gone.
+	ToSweep(ctx context.Context, kept time.Duration, limit int) ([]view.Host, error)
+	Swept(ctx context.Context, id int64) error
 }
 
 // Services are the definitions, and the secrets that they and changes name.
@@ -109,10 +113,12 @@ type Conn interface {
 	Place(ctx context.Context, claim host.Claim, files []host.File) error
 	Act(ctx context.Context, claim host.Claim, label, unit string, act, heaviest definition.Act) error
 	Watch(ctx context.Context, claim host.Claim, guard time.Duration, label string, questions []host.Question) ([]host.Reply, error)
-	Confirm(ctx context.Context, claim host.Claim, kept time.Duration, files []host.File) error
+	Confirm(ctx context.Context, claim host.Claim, files []host.File) error
 	Look(ctx context.Context, claim host.Claim, guard time.Duration, label, unit string, files []host.File) (ladder.Sight, error)
 	Restore(ctx context.Context, claim host.Claim, files []host.File) (undone bool, err error)
 	Disarm(ctx context.Context, claim host.Claim, files []host.File) error
+
+	Sweep(ctx context.Context, kept time.Duration) error
 }
 
 // Over has the engine reach hosts by SSH.

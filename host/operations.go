@@ -250,7 +250,7 @@ func (c *Conn) refusal(name string, all []answer) error {
 }
 
 // succeeds is what a script says that did what it should.
-var succeeds = map[string]string{"snapshot": "snapshot", "make": "made", "place": "placed", "restore": "restored", "disarm": "disarmed", "confirm": "confirmed", "claim": "claimed", "arm": "armed", "act": "exit"}
+var succeeds = map[string]string{"snapshot": "snapshot", "make": "made", "place": "placed", "restore": "restored", "disarm": "disarmed", "confirm": "confirmed", "claim": "claimed", "arm": "armed", "act": "exit", "sweep": "swept"}
 
 // succeed runs a script whose last answer, which it gives, is success or a
 // refusal.
@@ -385,12 +385,17 @@ func (c *Conn) Disarm(ctx context.Context, claim Claim, files []File) error {
 }
 
 // Confirm holds that every path still stands as its candidate, and takes the
-// guard away: the rename of its marker is the confirmation. It may be repeated. What
-// runs that ended longer ago than kept (in whole days) have left on the host goes then.
+// guard away: the rename of its marker is the confirmation. It may be repeated.
 // A *ChangedError names a path that somebody edited, a *FiredError tells that the
 // guard was faster.
-func (c *Conn) Confirm(ctx context.Context, claim Claim, kept time.Duration, files []File) error {
-	return c.operate(ctx, "confirm", nil, triples(claim.args(strconv.Itoa(int(kept/(24*time.Hour)))), files))
+func (c *Conn) Confirm(ctx context.Context, claim Claim, files []File) error {
+	return c.operate(ctx, "confirm", nil, triples(claim.args(), files))
+}
+
+// Sweep takes away what runs that ended longer ago than kept (in whole days) have left
+// on the host.
+func (c *Conn) Sweep(ctx context.Context, kept time.Duration) error {
+	return c.operate(ctx, "sweep", nil, []string{strconv.Itoa(int(kept / (24 * time.Hour)))})
 }
 
 // Look takes the host over, pushes its guard on, and finds out how it stands.

@@ -343,7 +343,7 @@ func TestInsideLostInTheSoak(t *testing.T) {
 				}
 			}
 			if confirmed {
-				must(t, "confirm", conn.Confirm(t.Context(), claim, 30*24*time.Hour, files))
+				must(t, "confirm", conn.Confirm(t.Context(), claim, files))
 				conn.Close()
 				time.Sleep(2 * span)
 				if now, process := state(n), serves(n); now != asNew || process != "new" {

@@ -138,6 +138,27 @@ func (s *Store) Hosts(ctx context.Context) ([]view.Host, error) {
 	return s.reachable(ctx, func() ([]view.Host, error) { return many[view.Host](ctx, s.pool, hostColumns+`order by name`) })
 }
 
+// ToSweep gives hosts where a host run has ended longer ago than kept, and nobody took
+// away yet what it left there: at most limit, in an order of chance, so that none that
+// fails keeps others waiting. None where a host run is under way. An hour more is
+// given, for clocks that differ.
+func (s *Store) ToSweep(ctx context.Context, kept time.Duration, limit int) ([]view.Host, error) {
+	return s.reachable(ctx, func() ([]view.Host, error) {
+		return many[view.Host](ctx, s.pool, hostColumns+`h where exists (select from host_runs r where r.host_id = h.id and `+ended+`
+				and r.updated_at + $1::interval + '1 hour' < now() and r.updated_at + $1::interval + '1 hour' > coalesce(h.swept_at, '-infinity'))
+			and not exists (select from host_runs r where r.host_id = h.id and not `+ended+`) order by random() limit $2`, kept, limit)
+	})
+}
+
+// ended picks the host runs that are over and may have left something behind.
+const ended = `r.state in ('done', 'restored', 'stranded', 'passed-over')`
+
+// Swept notes that what old host runs left on a host is gone.
+func (s *Store) Swept(ctx context.Context, id int64) error {
+	_, err := s.pool.Exec(ctx, `update hosts set swept_at = now() where id = $1`, id)
+	return err
+}
+
 // HostFilter picks hosts for a list; the zero of each but Limit picks all.
 type HostFilter struct {
 	Name   string            // a part of it

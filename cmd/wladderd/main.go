@@ -235,8 +235,8 @@ func addAccounts(ctx context.Context, st *store.Store, path string) error {
 const recordEvery = 10 * time.Minute
 
 // watchContents seals anew what an older key sealed, and takes away what nobody can go
-// back to any more, now and then.
-func watchContents(ctx context.Context, log *slog.Logger, st *store.Store, kept time.Duration) {
+// back to any more, here and on hosts, now and then.
+func watchContents(ctx context.Context, log *slog.Logger, st *store.Store, e *engine.Engine, kept time.Duration) {
 	for tick := time.NewTicker(time.Hour); ; {
 		if n, err := st.Reseal(ctx); err != nil && ctx.Err() == nil {
 			log.Warn("not all is sealed with the new key yet", "error", err)
@@ -247,6 +247,11 @@ func watchContents(ctx context.Context, log *slog.Logger, st *store.Store, kept 
 			log.Warn("old contents stay for now", "error", err)
 		} else if n > 0 {
 			log.Info("old contents are gone", "contents", n)
+		}
+		if n, err := e.Sweep(ctx); err != nil && ctx.Err() == nil {
+			log.Warn("what old host runs kept stays for now", "error", err)
+		} else if n > 0 {
+			log.Info("what old host runs kept is gone", "hosts", n)
 		}
 		select {
 		case <-ctx.Done():
@@ -292,7 +297,7 @@ func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, sig
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(netutil.LimitListener(listener, maxConnections)) }()
 	go watchRecord(work, log, st)
-	go watchContents(work, log, st, c.kept)
+	go watchContents(work, log, st, e, c.kept)
 	log.Info("serving", "address", c.scheme()+"://"+c.listen)
 	select {
 	case err := <-failed:

@@ -1,10 +1,9 @@
-# confirm.sh FENCE RUN DAYS {PATH BASE CANDIDATE}...: holds that every path still
-# stands as its candidate, and confirms the run: from that one rename of its guard's
-# marker on, the new files stay. Says it again when it is asked again. Then takes away
-# what runs that ended more than DAYS ago have kept here.
+# confirm.sh FENCE RUN {PATH BASE CANDIDATE}...: holds that every path still stands as
+# its candidate, and confirms the run: from that one rename of its guard's marker on,
+# the new files stay. Says it again when it is asked again.
 fence "$1"
-id=$2 days=$3
-shift 3
+id=$2
+shift 2
 case $(guard_stands "$id") in
 none)
 	printf '{"failed":"%s"}\n' "$(text "its guard is gone from $state")"
@@ -26,23 +25,9 @@ pending)
 	;;
 esac
 
-# expire RUN DAYS: this run's folder tells the time, having been used just now. A
-# run whose guard is armed is not over.
-expire() {
-	now=
-	stat -c '%Y %n' -- "$state/runs/$1" "$state/runs"/* 2>/dev/null | while read -r at folder; do
-		if [ -z "$now" ]; then now=$at; fi
-		old=${folder##*/}
-		if [ "$((now - at))" -le "$(($2 * 86400))" ] || [ -e "$state/pending/$old" ] || [ -e "$state/firing/$old" ]; then continue; fi
-		rm -rf -- "$folder"
-		rm -f -- "$state/ended/$old"
-	done
-}
-
 clear_stages "$id"
 if disarmed "$id"; then
 	printf '{"confirmed":true}\n'
-	expire "$id" "$days"
 else
 	printf '{"fired":true,"trouble":"%s"}\n' "$(text "$(cat "$state/runs/$id/guard.trouble" 2>/dev/null)")"
 fi

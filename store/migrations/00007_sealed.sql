@@ -13,6 +13,9 @@ alter table steps alter column note drop not null;
 alter table contents add column kept_at timestamptz not null default now();
 create index on contents (kept_at);
 
+-- What old host runs left on a host goes likewise; this is when somebody saw to it.
+alter table hosts add column swept_at timestamptz;
+
 -- Which key is the one in use; keys can be changed.
 alter table key_check add column id text not null default '';
 
