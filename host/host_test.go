@@ -550,6 +550,26 @@ func TestScriptsOnRealFiles(t *testing.T) {
 			if out := run("disarm", nil, "5", "r"); !strings.Contains(out, "fired") {
 				t.Errorf("disarming a guard that has fired: %s", out)
 			}
+			// What old runs kept goes, but where a guard is armed.
+			old30, young := time.Now().Add(-31*24*time.Hour), time.Now().Add(-29*24*time.Hour)
+			for name, at := range map[string]time.Time{"old": old30, "armed": old30, "young": young} {
+				os.MkdirAll(dir+"/state/runs/"+name+"/guard", 0o700)
+				os.WriteFile(dir+"/state/ended/"+name, []byte("disarmed\n"), 0o600)
+				os.Chtimes(dir+"/state/runs/"+name, at, at)
+			}
+			os.Rename(dir+"/state/ended/armed", dir+"/state/pending/armed")
+			for range 2 {
+				if out := run("sweep", nil, "30"); out != "{\"swept\":true}\n" {
+					t.Errorf("sweep: %s", out)
+				}
+			}
+			for name, stays := range map[string]bool{"runs/old": false, "ended/old": false, "runs/armed/guard": true, "runs/young/guard": true, "ended/young": true, "runs/r/manifest": true} {
+				if _, err := os.Stat(dir + "/state/" + name); (err == nil) != stays {
+					t.Errorf("%s: %v; stays: %v", name, err, stays)
+				}
+			}
+			os.RemoveAll(dir + "/state/runs")
+			run("sweep", nil, "30")
 		})
 	}
 }
