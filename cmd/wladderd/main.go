@@ -42,6 +42,7 @@ type config struct {
 	ownClimbs              bool
 	showKey, showRecordKey bool
 	goOn                   string
+	checkpointsTo          string // a URL
 }
 
 func (c *config) validate() error {
@@ -66,6 +67,9 @@ func (c *config) validate() error {
 	if c.kept < 24*time.Hour {
 		all = append(all, fmt.Errorf("-keep: %s is out of range; want 24h or more", c.kept))
 	}
+	if c.checkpointsTo != "" {
+		all = append(all, receiver(c.checkpointsTo))
+	}
 	return errors.Join(all...)
 }
 
@@ -79,6 +83,7 @@ func main() {
 	flag.StringVar(&c.databaseFile, "database-file", "", "file with the URL of a PostgreSQL database; or the URL in WLADDERD_DATABASE; without either the server runs one of its own on loopback")
 	flag.DurationVar(&c.lease, "lease", 15*time.Second, "after how long another server may take over what this one worked on")
 	flag.DurationVar(&c.kept, "keep", 30*24*time.Hour, "how long the files that a change replaced are kept, here and on the hosts, to go back to them")
+	flag.StringVar(&c.checkpointsTo, "checkpoints-to", "", "send the record's signed checkpoints to this URL as well as to the log, by POST as a CloudEvent; https, or http on loopback")
 	flag.StringVar(&c.admin, "first-admin", "", "make this account an admin, its password being a line of standard input, and end; while there are fewer than two admins, and no server works there")
 	flag.StringVar(&c.display, "display", "", "the name to show, with -first-admin")
 	flag.StringVar(&c.accounts, "accounts", "", "where there is no account yet, make those in this file: name, display name, roles and password, between tabs")
@@ -230,55 +235,6 @@ func addAccounts(ctx context.Context, st *store.Store, path string) error {
 	return nil
 }
 
-// How often all of the record is read, and its end told to the log, for who keeps that
-// elsewhere.
-const recordEvery = 10 * time.Minute
-
-// watchContents seals anew what an older key sealed, and takes away what nobody can go
-// back to any more, here and on hosts, now and then.
-func watchContents(ctx context.Context, log *slog.Logger, st *store.Store, e *engine.Engine, kept time.Duration) {
-	for tick := time.NewTicker(time.Hour); ; {
-		if n, err := st.Reseal(ctx); err != nil && ctx.Err() == nil {
-			log.Warn("not all is sealed with the new key yet", "error", err)
-		} else if n > 0 {
-			log.Info("all is sealed with the new key", "anew", n)
-		}
-		if n, err := st.Prune(ctx, kept); err != nil && ctx.Err() == nil {
-			log.Warn("old contents stay for now", "error", err)
-		} else if n > 0 {
-			log.Info("old contents are gone", "contents", n)
-		}
-		if n, err := e.Sweep(ctx); err != nil && ctx.Err() == nil {
-			log.Warn("what old host runs kept stays for now", "error", err)
-		} else if n > 0 {
-			log.Info("what old host runs kept is gone", "hosts", n)
-		}
-		select {
-		case <-ctx.Done():
-			tick.Stop()
-			return
-		case <-tick.C:
-		}
-	}
-}
-
-// watchRecord reads the whole record now and then, and signs where it ends.
-func watchRecord(ctx context.Context, log *slog.Logger, st *store.Store) {
-	for tick := time.NewTicker(recordEvery); ; {
-		select {
-		case <-ctx.Done():
-			tick.Stop()
-			return
-		case <-tick.C:
-		}
-		if end, err := st.Checkpoint(ctx); err != nil && ctx.Err() == nil {
-			log.Error("the record", "error", err)
-		} else if err == nil {
-			log.Info("record checkpoint", "seq", end.Seq, "hash", end.Hash, "at", end.At, "signature", end.Signature)
-		}
-	}
-}
-
 // maxConnections bounds how many clients are connected at once; more wait.
 const maxConnections = 4096
 
@@ -296,7 +252,7 @@ func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, sig
 		BaseContext: func(net.Listener) context.Context { return work }}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(netutil.LimitListener(listener, maxConnections)) }()
-	go watchRecord(work, log, st)
+	go watchRecord(work, log, st, recordEvery, c.checkpointsTo)
 	go watchContents(work, log, st, e, c.kept)
 	log.Info("serving", "address", c.scheme()+"://"+c.listen)
 	select {
