@@ -115,9 +115,22 @@ func (k Keys) write(path string) error {
 	_, err = f.Write(text.Bytes())
 	err = errors.Join(err, f.Sync(), f.Close())
 	if err == nil {
-		err = os.Rename(beside, path)
+		err = renamed(beside, path)
 	}
 	return err
+}
+
+// renamed moves a file so that a cut of the power finds it where it is now: a key that
+// the database is sealed with must not be lost.
+func renamed(from, to string) error {
+	if err := os.Rename(from, to); err != nil {
+		return err
+	}
+	dir, err := os.Open(filepath.Dir(to))
+	if err != nil {
+		return err
+	}
+	return errors.Join(dir.Sync(), dir.Close())
 }
 
 func (k Key) derived(purpose string) []byte {
@@ -218,7 +231,7 @@ func FitKeys(ctx context.Context, path, url string) (Keys, error) {
 		return keys, err
 	}
 	if seal == next.Current.mac("key check", nil) {
-		return next, os.Rename(path+".next", path)
+		return next, renamed(path+".next", path)
 	}
 	return keys, os.Remove(path + ".next")
 }
@@ -289,20 +302,34 @@ func (s *Store) ChangeKey(ctx context.Context, actor string) (changed view.KeyCh
 		return err
 	})
 	if err != nil { // it may have come about all the same
-		var seal string
-		if asked := s.pool.QueryRow(context.WithoutCancel(ctx), `select seal from key_check`).Scan(&seal); asked != nil || seal != next.Current.mac("key check", nil) {
-			s.keys.Store(&old)
-			os.Remove(ahead)
-			return changed, err
+		took, asked := s.took(context.WithoutCancel(ctx), next.Current)
+		switch {
+		case asked != nil: // what is ahead stays, for FitKeys
+			return changed, fmt.Errorf("%w; and the database does not tell whether its key is changed (%w). Start this server again: it finds out", err, asked)
+		case !took: // what others sealed with the next one meanwhile is ours
+			s.keys.Store(&Keys{Current: old.Current, Names: old.Names, Before: &next.Current, until: time.Now().Add(settling)})
+			return changed, errors.Join(err, os.Remove(ahead))
 		}
 	}
-	if err := os.Rename(ahead, s.keyFile); err != nil {
+	if err := renamed(ahead, s.keyFile); err != nil {
 		return changed, fmt.Errorf("the key is changed, but its file is still %s: put it in the place of %s by hand (%w)", ahead, s.keyFile, err)
 	}
 	s.headMu.Lock()
 	s.writeHead(s.headKept)
 	s.headMu.Unlock()
 	return changed, nil
+}
+
+// took tells whether the database is sealed with a key, once it answers.
+func (s *Store) took(ctx context.Context, key Key) (took bool, err error) {
+	for range 600 { // a minute, and longer where asking takes time
+		var seal string
+		if err = s.pool.QueryRow(ctx, `select seal from key_check`).Scan(&seal); err == nil {
+			return seal == key.mac("key check", nil), nil
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return false, err
 }
 
 // reseal seals the record and the secrets with another key, as a transaction sees them.

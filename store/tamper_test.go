@@ -22,6 +22,7 @@ import (
 	"wladder/core/ladder"
 	"wladder/core/record"
 	"wladder/core/view"
+	"wladder/store/faulty"
 	"wladder/store/postmaster"
 )
 
@@ -591,5 +592,79 @@ func TestKeyChangeCut(t *testing.T) {
 		if _, err := os.Stat(path + ".next"); err == nil {
 			t.Error("the other file stays")
 		}
+	}
+}
+
+// TestKeyChangeFails has each statement of a change fail, in each way: the change comes
+// about or does not, the server goes on either way, and so does the next one.
+func TestKeyChangeFails(t *testing.T) {
+	for _, kind := range []faulty.Kind{faulty.Error, faulty.Cut, faulty.Swallow, faulty.Gone} {
+		t.Run(string(kind), func(t *testing.T) {
+			t.Parallel()
+			s, url := opened(t)
+			ctx, path := t.Context(), filepath.Join(t.TempDir(), "key")
+			must := func(what string, err error) {
+				t.Helper()
+				if err != nil {
+					t.Fatalf("%s: %v", what, err)
+				}
+			}
+			must("the file", Key{1}.Alone().write(path))
+			started(t, s, 1)
+			s.Close()
+			p := faulty.Start(t, url)
+			begin := func() (*Store, Key) {
+				t.Helper()
+				keys, err := FitKeys(ctx, path, p.URL())
+				must("the keys", err)
+				st, err := OpenWith(ctx, p.URL(), keys)
+				must("the database opens", err)
+				st.KeepKeys(path)
+				return st, keys.Current
+			}
+			changes := 0
+			for n, met := 1, true; met; n++ {
+				st, before := begin()
+				p.Fail(n, kind, 150*time.Millisecond)
+				_, err := st.ChangeKey(ctx, "ada")
+				select {
+				case <-p.Met():
+				default:
+					met = false
+				}
+				p.Settle()
+				if took := st.key() != before; took != (err == nil) {
+					t.Fatalf("statement %d: changed: %v; %v", n, took, err)
+				} else if took {
+					changes++
+				}
+				here := fmt.Sprintf("statement %d, %v", n, err)
+				_, err = st.PutSecret(ctx, "ada", "store", fmt.Sprintf("tidewater-%d", n), nil)
+				must(here, err)
+				_, _, _, err = st.VerifyRecord(ctx)
+				must(here, err)
+				now := st.key()
+				st.Close()
+				st, again := begin() // it starts anew
+				if again != now {
+					t.Fatalf("%s: it starts with another key", here)
+				}
+				_, err = st.PutSecret(ctx, "ada", "store", fmt.Sprintf("tidewater-%d-%d", n, n), nil)
+				must(here, err)
+				_, _, _, err = st.VerifyRecord(ctx)
+				must(here, err)
+				_, err = st.Reseal(ctx)
+				must(here, err)
+				values, _, err := st.Secrets(ctx, []string{"store"})
+				if must(here, err); values["store"] != fmt.Sprintf("tidewater-%d-%d", n, n) {
+					t.Errorf("%s: the secret is %q", here, values["store"])
+				}
+				st.Close()
+			}
+			if changes == 0 {
+				t.Error("nothing was ever changed")
+			}
+			t.Logf("%d failures injected, %d changes", len(p.Injected()), changes)
+		})
 	}
 }

@@ -27,7 +27,7 @@ type Kind string
 const (
 	Error   Kind = "error"   // the database answers it with an error
 	Cut     Kind = "cut"     // the connection breaks before it gets there
-	Swallow Kind = "swallow" // it takes effect; its answer is lost with the connection
+	Swallow Kind = "swallow" // it takes effect; its answer is lost with the connection, or with all of them for a while
 	Gone    Kind = "gone"    // as Cut, with all other connections, and nobody answers for a while
 )
 
@@ -153,7 +153,7 @@ type link struct {
 	prepared       map[string]string // statements by name
 
 	state     sync.Mutex
-	swallowed bool // answers are thrown away, and the end of one ends the link
+	swallowed bool // answers are thrown away, and the end of one ends the link, or all
 }
 
 func (l *link) cut() {
@@ -262,6 +262,12 @@ func (l *link) down() {
 		l.state.Unlock()
 		if swallowed {
 			if kind == 'Z' { // ReadyForQuery: it has taken effect
+				if l.away > 0 {
+					l.mu.Lock()
+					l.until = time.Now().Add(l.away)
+					l.mu.Unlock()
+					l.cutAll()
+				}
 				return
 			}
 			continue
