@@ -47,6 +47,7 @@ type Edit struct {
 	Address string
 	To      Value  // Set: the value. Add, Take: the member, as text
 	Find    string // Replace: the exact text, line ends included; To.Text takes its place
+	Seen    string // Replace: the document's text as far as Find is looked for in it: of the same length, with NUL for the rest; "" is all of it
 	Text    string // Insert: lines in the file's own syntax, indented like their new neighbours
 	Where   Place  // Insert
 	Every   int    // exactly that many places; 0 means one
@@ -606,15 +607,30 @@ func (d *Document) replaced(e Edit) (*Document, error) {
 	case e.Find == "":
 		return nil, d.refuse(e, "the text to replace is empty")
 	}
-	have := strings.Count(d.src, e.Find)
-	if have != want {
+	seen := e.Seen
+	if len(seen) != len(d.src) {
+		seen = d.src
+	}
+	pieces := strings.Split(seen, e.Find)
+	have := len(pieces) - 1
+	if have != want || strings.Contains(e.Find, "\x00") {
 		at := &Error{File: d.Name, What: fmt.Sprintf("the text %q stands here %d times; want exactly %d", clipped(e.Find), have, want)}
 		if have > 0 {
-			at.Line = d.Line(strings.Index(d.src, e.Find))
+			at.Line = d.Line(len(pieces[0]))
 		}
 		return nil, at
 	}
-	return Parse(d.Name, d.Format, []byte(strings.ReplaceAll(d.src, e.Find, e.To.Text)))
+	var text strings.Builder
+	at := 0
+	for i, piece := range pieces {
+		if i > 0 {
+			text.WriteString(e.To.Text)
+			at += len(e.Find)
+		}
+		text.WriteString(d.src[at : at+len(piece)])
+		at += len(piece)
+	}
+	return Parse(d.Name, d.Format, []byte(text.String()))
 }
 
 // removal takes a node's lines out, or the node alone where others share them.

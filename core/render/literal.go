@@ -8,14 +8,15 @@ import (
 	"wladder/core/conf"
 	"wladder/core/definition"
 	"wladder/core/finding"
-	"wladder/core/plan"
 	"wladder/core/probe"
 	"wladder/core/secret"
 	"wladder/core/written"
 )
 
+const writtenOutCode = "secret-written-out"
+
 // writtenOut says what to do about a secret in a change's own text.
-const writtenOut = "holds a secret, and a change is read by many: keep the value with wladder secret NAME, and write {secret:NAME} in its place, or secret: NAME for the whole value"
+const writtenOut = "holds a secret, and a change is read by many: keep the value with wladder secret NAME, and write {secret:NAME} in its place"
 
 // Literals errs where edits write secrets out instead of naming them. It knows the
 // change's text alone; a rehearsal finds what only the file shows.
@@ -29,19 +30,24 @@ func Literals(name string, svc *definition.Service, spec *change.Spec) error {
 		judge := svc.Secrets(key)
 		bad := func(where string) { p.Add("edit %d: %s %s", i+1, where, writtenOut) }
 		d := e.Document()
-		if values := append(slices.Clone(d.To.Words), d.To.Text); d.Address != "" && e.Secret == "" {
-			if given(judge(d.Address, strings.Join(strings.Fields(strings.Join(values, " ")), " "))) {
-				bad(d.Address)
+		if d.Address != "" && e.Secret == "" {
+			for _, at := range valued(d) {
+				if given(judge(at.address, at.part)) {
+					bad(at.address)
+				}
 			}
 		}
 		text := e.Insert + e.With
 		if e.Text != nil {
 			text = *e.Text
 		}
-		doc, _ := conf.Parse(name, svc.Files[key].Format, []byte(text))
-		for _, at := range heldIn(judge, []byte(text), doc) {
-			if given([]string{at.part}) {
-				bad(e.Verb() + ": " + at.address)
+		for _, item := range append(slices.Clone(e.Each), conf.Item)[:max(len(e.Each), 1)] {
+			text := strings.ReplaceAll(text, conf.Item, item)
+			doc, _ := conf.Parse(name, svc.Files[key].Format, []byte(text))
+			for _, at := range heldIn(judge, []byte(text), doc) {
+				if given([]string{at.part}) {
+					bad(e.Verb() + ": " + at.address)
+				}
 			}
 		}
 	}
@@ -79,38 +85,63 @@ func heldIn(judge secret.Judge, text []byte, doc *conf.Document) (all []stretch)
 	return all
 }
 
-// literals refuses secrets that a change brings and no kept secret fills in.
-func (s *set) literals() {
-	known := map[string]bool{}
-	for _, f := range s.now {
-		if f.Base.Kind == plan.Regular {
-			doc, _ := f.document(f.Base.Content)
-			for _, at := range heldIn(s.svc.Secrets(f.Key), f.Base.Content, doc) {
-				known[at.part] = true
+// brought refuses an edit that brings secrets which no kept one fills in. What the
+// file holds already does not count, so that nothing is learnt by a guess of it.
+func (s *set) brought(f *Rendered, edit conf.Edit, was, now *conf.Document) (well bool) {
+	before := len(s.literals)
+	judge := s.svc.Secrets(f.Key)
+	switch edit.Do {
+	case conf.Set, conf.Add:
+		for _, at := range valued(edit) {
+			_, at.line, _ = now.Get(at.address)
+			for _, part := range judge(at.address, at.part) {
+				s.writtenOut(f, stretch{at.address, part, at.line})
+			}
+		}
+	case conf.Insert, conf.Replace:
+		were, more := map[string]bool{}, map[string]int{}
+		for _, at := range heldIn(judge, was.Bytes(), was) {
+			were[at.address+" "+at.part] = true
+			more[at.part]--
+		}
+		all := heldIn(judge, now.Bytes(), now)
+		for _, at := range all {
+			more[at.part]++
+		}
+		for _, old := range []bool{false, true} { // the lines that are new are named, where they can be told
+			for _, at := range all {
+				if were[at.address+" "+at.part] == old && more[at.part] > 0 {
+					more[at.part]--
+					s.writtenOut(f, at)
+				}
 			}
 		}
 	}
-	for _, key := range s.order {
-		f := s.now[key]
-		if f.Candidate.Kind != plan.Regular || f.Base.Same(f.Candidate) {
-			continue
-		}
-		doc, _ := f.document(f.Candidate.Content)
-		for _, at := range heldIn(s.svc.Secrets(key), f.Candidate.Content, doc) {
-			if !known[at.part] && !s.filledIn(at.part) {
-				s.find(finding.Veto, "secret-written-out", f.Found.Path, at.line, "%s %s", at.address, writtenOut)
-				s.redactor.Add(at.part)
-			}
-		}
-	}
+	return len(s.literals) == before
 }
 
-// filledIn tells whether a part of a candidate is of a kept secret.
-func (s *set) filledIn(part string) bool {
-	for _, value := range s.reading.Secrets {
-		if value != "" && (strings.Contains(part, value) || strings.Contains(value, part)) {
-			return true
+func (s *set) writtenOut(f *Rendered, at stretch) {
+	if len(s.standIns) < len(s.reading.Secrets) {
+		return // it is seen where something stands for the secrets
+	}
+	for _, text := range s.standIns {
+		if strings.Contains(at.part, text) {
+			return
 		}
 	}
-	return false
+	s.find(finding.Veto, writtenOutCode, f.Found.Path, at.line, "%s %s", at.address, writtenOut)
+	s.literals = append(s.literals, at.part)
+}
+
+// valued lists what a set or an add puts where.
+func valued(e conf.Edit) (all []stretch) {
+	items := e.Each
+	if len(items) == 0 {
+		items = []string{conf.Item}
+	}
+	value := strings.Join(strings.Fields(strings.Join(append(slices.Clone(e.To.Words), e.To.Text), " ")), " ")
+	for _, item := range items {
+		all = append(all, stretch{address: strings.ReplaceAll(e.Address, conf.Item, item), part: strings.ReplaceAll(value, conf.Item, item)})
+	}
+	return all
 }

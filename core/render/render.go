@@ -29,7 +29,8 @@ type Result struct {
 	Waits    bool     // the checker must not see it before it is approved
 	Shown    []string // what the trial's dump must print
 
-	redactor *secret.Redactor
+	redactor *secret.Redactor // knows all secrets of this host's files
+	own      *secret.Redactor // for what the change's author wrote
 }
 
 // Settled says of a result without files to change what is to become of the host:
@@ -55,13 +56,20 @@ func (r *Result) find(level finding.Level, code, file string, line int, format s
 	r.Findings = append(r.Findings, finding.Finding{Level: level, Code: code, Text: fmt.Sprintf(format, args...), File: file, Line: line})
 }
 
+// quoting are the findings that quote what the change's author wrote, and nothing else.
+var quoting = []string{"wrong-type", "out-of-range", "not-allowed", "not-computable", writtenOutCode}
+
 // Clean gives the findings with all secrets covered that this host's files hold.
 func (r *Result) Clean() []finding.Finding {
 	if r.redactor == nil { // no file was read
 		return r.Findings
 	}
 	for i, f := range r.Findings {
-		r.Findings[i].Text = r.redactor.Clean(f.Text)
+		redactor := r.redactor
+		if slices.Contains(quoting, f.Code) {
+			redactor = r.own
+		}
+		r.Findings[i].Text = redactor.Clean(f.Text)
 	}
 	return r.Findings
 }
@@ -97,43 +105,96 @@ type Reading struct {
 // set is the paths of one host as the edits leave them, by key.
 type set struct {
 	*Result
-	svc     *definition.Service
-	reading Reading
-	now     map[string]*Rendered
-	order   []string
-	need    int // index of the act
+	svc      *definition.Service
+	reading  Reading
+	now      map[string]*Rendered
+	order    []string
+	need     int               // index of the act
+	standIns map[string]string // by name, where they fill in for the secrets
+	literals []string          // secrets that are written out
+	out      map[int]bool      // the edits that hold them, by number
 }
 
-// Candidates computes a change's candidates on one host.
+// Candidates computes a change's candidates on one host. What is shown of them is
+// computed with other texts in the place of the secrets that the change names: whoever
+// writes a guess of one beside its name learns nothing from what they are shown.
 func Candidates(svc *definition.Service, spec *change.Spec, reading Reading) Result {
 	if reading.Redactor == nil {
 		reading.Redactor = &secret.Redactor{}
 	}
-	for _, v := range reading.Secrets {
+	standIns := map[string]string{}
+	for name, v := range reading.Secrets {
 		reading.Redactor.Add(v)
+		standIns[name] = secret.StandIn(name)
+		reading.Redactor.Add(standIns[name])
 	}
-	r := Result{redactor: reading.Redactor}
-	s := &set{Result: &r, svc: svc, reading: reading, now: map[string]*Rendered{}}
-	for _, e := range spec.Edits {
-		s.edit(e)
-		if r.Vetoed() && len(r.Findings) > 50 {
-			break
+	other := reading
+	other.Secrets = standIns
+	seen := edited(svc, spec, other, standIns, nil)
+	s := seen
+	if len(standIns) > 0 {
+		s = edited(svc, spec, reading, nil, seen.out)
+		for _, f := range seen.Findings {
+			if f.Code == writtenOutCode {
+				s.Findings = append(s.Findings, f)
+			}
 		}
 	}
-	s.literals()
+	for _, part := range seen.literals {
+		s.redactor.Add(part)
+	}
 	s.tellWaits()
+	r := s.Result
+	r.own = seen.ownRedactor()
 	for _, key := range s.order {
 		f := s.now[key]
 		if f.Base.Same(f.Candidate) {
 			r.Held = append(r.Held, *f)
 			continue
 		}
-		r.words(svc, f)
+		r.words(svc, f, seen.now[key])
 		r.Files = append(r.Files, *f)
 	}
 	slices.SortStableFunc(r.Files, func(a, b Rendered) int { return cmp.Compare(a.turn(), b.turn()) })
 	r.Act = svc.Acts[s.need]
-	return r
+	return *r
+}
+
+// edited makes a change's edits, but for those that are out.
+func edited(svc *definition.Service, spec *change.Spec, reading Reading, standIns map[string]string, out map[int]bool) *set {
+	s := &set{Result: &Result{redactor: reading.Redactor}, svc: svc, reading: reading, now: map[string]*Rendered{}, standIns: standIns, out: map[int]bool{}}
+	for i, e := range spec.Edits {
+		if out[i] {
+			continue
+		}
+		before := len(s.literals)
+		s.edit(e)
+		s.out[i] = len(s.literals) > before
+		if s.Vetoed() && len(s.Findings) > 50 {
+			break
+		}
+	}
+	return s
+}
+
+// ownRedactor covers the secrets that are legible in what is shown of this host's files
+// as they are, their places being covered, and those for which something else stands.
+func (s *set) ownRedactor() *secret.Redactor {
+	var legible strings.Builder
+	for _, f := range s.now {
+		if f.Base.Kind == plan.Regular {
+			doc, _ := f.document(f.Base.Content)
+			legible.WriteString((&secret.Redactor{}).Clean(string(secret.Mask(s.svc.Secrets(f.Key), f.Base.Content, doc))))
+		}
+	}
+	own := s.redactor.Standing(legible.String())
+	for _, text := range s.standIns {
+		own.Add(text)
+	}
+	for _, text := range s.literals {
+		own.Add(text)
+	}
+	return own
 }
 
 // turn puts what others refer to first, and what goes last.

@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 	"path"
+	"strings"
 
 	"wladder/core/conf"
 	"wladder/core/definition"
@@ -10,8 +11,9 @@ import (
 	"wladder/core/secret"
 )
 
-// words says what changes: as a diff, and setting by setting.
-func (r *Result) words(svc *definition.Service, f *Rendered) {
+// words says what changes: as a diff, and setting by setting. seen is the file with
+// other texts in the place of secrets.
+func (r *Result) words(svc *definition.Service, f, seen *Rendered) {
 	at := f.Found.Path
 	if f.Base.Kind == plan.Symlink || f.Candidate.Kind == plan.Symlink {
 		at = f.Path
@@ -45,26 +47,47 @@ func (r *Result) words(svc *definition.Service, f *Rendered) {
 			alter("owner", a, b)
 		}
 	}
-	before, _ := f.document(base.Content)
-	after, _ := f.document(candidate.Content)
-	if base.Kind == plan.Regular && candidate.Kind == plan.Regular && before != nil && after != nil {
-		f.Alterations = append(f.Alterations, r.compare(svc, f.Key, before, after)...)
+	content, own := candidate.Content, r.own
+	if seen != nil && seen.Candidate.Kind == candidate.Kind {
+		content = seen.Candidate.Content
+	} else { // an edit was refused with those
+		own = r.redactor
 	}
-	diff := r.redactor.Clean(Unified(at, secret.Mask(svc.Secrets(f.Key), base.Content, before), secret.Mask(svc.Secrets(f.Key), candidate.Content, after)))
+	before, _ := f.document(base.Content)
+	after, _ := f.document(content)
+	if base.Kind == plan.Regular && candidate.Kind == plan.Regular && before != nil && after != nil {
+		f.Alterations = append(f.Alterations, r.compare(svc.Secrets(f.Key), own, before, after)...)
+	}
+	diff := r.clean(own, Unified(at, secret.Mask(svc.Secrets(f.Key), base.Content, before), secret.Mask(svc.Secrets(f.Key), content, after)))
 	if diff == "" && string(base.Content) != string(candidate.Content) { // only masked values differ: say so, without them
 		diff = Unified(at, []byte("a secret value\n"), []byte("another secret value\n"))
 	}
 	f.Diff += diff
 }
 
+// clean covers secrets in a diff: what is added is the author's own.
+func (r *Result) clean(own *secret.Redactor, diff string) string {
+	var b strings.Builder
+	for line := range strings.Lines(diff) {
+		if strings.HasPrefix(line, "+") {
+			b.WriteString(own.Clean(line))
+		} else {
+			b.WriteString(r.redactor.Clean(line))
+		}
+	}
+	return b.String()
+}
+
 // compare lists the settings that differ between two files.
-func (r *Result) compare(svc *definition.Service, key string, before, after *conf.Document) []conf.Alteration {
+func (r *Result) compare(hidden secret.Judge, own *secret.Redactor, before, after *conf.Document) []conf.Alteration {
 	all := conf.Compare(before, after)
-	hidden := svc.Secrets(key)
 	for i, a := range all {
 		parts := append(hidden(a.Address, a.Old), hidden(a.Address, a.New)...)
-		for _, text := range []*string{&all[i].Address, &all[i].Old, &all[i].New} {
-			*text = r.redactor.Clean(secret.Cover(*text, parts))
+		all[i].Old = r.redactor.Clean(secret.Cover(a.Old, parts))
+		all[i].New = own.Clean(secret.Cover(a.New, parts))
+		all[i].Address = own.Clean(secret.Cover(a.Address, parts))
+		if a.New == "" {
+			all[i].Address = r.redactor.Clean(all[i].Address)
 		}
 	}
 	return all

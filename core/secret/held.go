@@ -232,7 +232,7 @@ var (
 	keyed = regexp.MustCompile(`(?i)(key|auth|cred|cookie|salt|nonce|hmac|seed|signature|sas|license|otp)`)
 	blob  = regexp.MustCompile(`[A-Za-z0-9.+/_=-]{20,}`)
 	words = regexp.MustCompile(`^[a-z0-9]{1,12}([-_./][a-z0-9]{1,12})+$`)
-	hex   = regexp.MustCompile(`^[0-9a-fA-F-]+$`)
+	hexed = regexp.MustCompile(`^[0-9a-fA-F-]+$`)
 )
 
 // random tells words that look drawn by lot: long, of letters and digits, and of at
@@ -241,7 +241,7 @@ func random(word string) bool {
 	if len(word) < 20 || strings.HasPrefix(word, "AAAA") || !strings.ContainsAny(word, "0123456789") || strings.Count(word, "/") > 2 {
 		return false
 	}
-	if hex.MatchString(word) {
+	if hexed.MatchString(word) {
 		return len(word) >= 32 && entropy(word) >= 3
 	}
 	return !words.MatchString(word) && entropy(word) >= 3.5

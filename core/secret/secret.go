@@ -10,7 +10,9 @@ package secret
 import (
 	"bytes"
 	"cmp"
+	"crypto/sha256"
 	"encoding/base64"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"regexp"
@@ -91,6 +93,55 @@ func (r *Redactor) found(name, value string) {
 	}
 }
 
+// Standing gives a redactor for those secrets alone that stand in a text. What people
+// wrote themselves is cleaned with the one of what else they are shown: were a guess
+// covered where it is right, the cover would tell them so.
+func (r *Redactor) Standing(text string) *Redactor {
+	some := &Redactor{words: map[string][]string{}}
+	for _, v := range r.values {
+		if strings.Contains(text, v) {
+			some.values = append(some.values, v)
+		}
+	}
+	for name, values := range r.words {
+		for line := range strings.Lines(text) {
+			if !strings.Contains(line, name) {
+				continue
+			}
+			for _, v := range values {
+				if word(v).MatchString(line) && !slices.Contains(some.words[name], v) {
+					some.words[name] = append(some.words[name], v)
+				}
+			}
+		}
+	}
+	return some
+}
+
+// Seen gives a text of the same length in which secrets that tell by themselves are
+// NUL: whoever asks where a text stands learns nothing of them.
+func Seen(text string) string {
+	out := []byte(text)
+	for _, at := range pem.FindAllStringIndex(text, -1) {
+		clear(out[at[0]:at[1]])
+	}
+	from := 0
+	for line := range strings.Lines(text) {
+		for _, at := range stretches(line) {
+			clear(out[from+at[0] : from+at[1]])
+		}
+		from += len(line)
+	}
+	return string(out)
+}
+
+// StandIn is a text for a secret's place where people are to see what becomes of a
+// file, and may guess at what is in it. Nothing in it depends on the secret.
+func StandIn(name string) string {
+	sum := sha256.Sum256([]byte("what stands for the secret " + name))
+	return "standin" + hex.EncodeToString(sum[:16])
+}
+
 // Clean covers all secrets in a text, and makes it legible.
 func (r *Redactor) Clean(text string) string {
 	for _, v := range r.values {
@@ -119,11 +170,14 @@ func (r *Redactor) named(line string) string {
 			continue
 		}
 		for _, v := range values {
-			line = regexp.MustCompile(`\b`+v+`\b`).ReplaceAllString(line, cover)
+			line = word(v).ReplaceAllString(line, cover)
 		}
 	}
 	return line
 }
+
+// word fits an ordinary word that stands by itself.
+func word(v string) *regexp.Regexp { return regexp.MustCompile(`\b` + v + `\b`) }
 
 // Legible writes what would not be read as it stands as \xHH or \uHHHH: NUL and
 // other control characters but line ends and tabs (a terminal obeys them), characters
