@@ -182,7 +182,7 @@ func edited(svc *definition.Service, spec *change.Spec, reading Reading, standIn
 func (s *set) ownRedactor() *secret.Redactor {
 	var legible strings.Builder
 	for _, f := range s.now {
-		if f.Base.Kind == plan.Regular {
+		if f.Base.Kind == plan.Regular && s.redactor.Covers() {
 			doc, _ := f.document(f.Base.Content)
 			legible.WriteString((&secret.Redactor{}).Clean(string(secret.Mask(s.svc.Secrets(f.Key), f.Base.Content, doc))))
 		}

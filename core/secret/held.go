@@ -173,10 +173,13 @@ func parts(pattern *regexp.Regexp, text string) (all []string) {
 // are RFC 3986, 3.2.1; those of the header Authorization RFC 9110, 11.4.
 var (
 	credential = regexp.MustCompile(`(?i)^["']?(?:basic|bearer|digest|token|apikey)\s+([^\s"',;]+)`)
-	inText     = []*regexp.Regexp{
-		regexp.MustCompile(`[A-Za-z][A-Za-z0-9+.-]*://[^\s:/@"'<>]*:([^\s/@"'<>]+)@`),
-		regexp.MustCompile(`(?i)[?&](?:auth|passw\w*|pass|pwd|token|secret|api_?key|sig|signature)=([^&\s"'<>]+)`),
-		regexp.MustCompile(`(?i)authorization["']?[\s:=,]+["']?(?:basic|bearer|digest|token|apikey)\s+([^\s"',;]+)`),
+	inText     = []struct {
+		has     []byte // what every line that fits has, in small letters
+		pattern *regexp.Regexp
+	}{
+		{[]byte("://"), regexp.MustCompile(`[A-Za-z][A-Za-z0-9+.-]*://[^\s:/@"'<>]*:([^\s/@"'<>]+)@`)},
+		{[]byte("="), regexp.MustCompile(`(?i)[?&](?:auth|passw\w*|pass|pwd|token|secret|api_?key|sig|signature)=([^&\s"'<>]+)`)},
+		{[]byte("authorization"), regexp.MustCompile(`(?i)authorization["']?[\s:=,]+["']?(?:basic|bearer|digest|token|apikey)\s+([^\s"',;]+)`)},
 	}
 	// assigned finds name=value in free text where the name is like a password's.
 	assigned = regexp.MustCompile(`(?i)((?:[\w.-]*(?:passw|secret|passphrase|private.?key|[-_]pwd|[-_]pass|api[-_]?key)[\w.-]*|\bpwd|\bpass|[\w.-]+[-_]token)"?)[ \t]*[=:][ \t]*("[^"\n]*"|'[^'\n]*'|[^\s,;<>"'&]+)`)
@@ -199,8 +202,11 @@ func stretches(text string) (all [][2]int) {
 	if !bytes.ContainsAny(low, "=:") && !bytes.Contains(low, hinting[6]) || !slices.ContainsFunc(hinting, func(hint []byte) bool { return bytes.Contains(low, hint) }) {
 		return nil
 	}
-	for _, pattern := range inText {
-		for _, m := range pattern.FindAllStringSubmatchIndex(text, -1) {
+	for _, one := range inText {
+		if !bytes.Contains(low, one.has) {
+			continue
+		}
+		for _, m := range one.pattern.FindAllStringSubmatchIndex(text, -1) {
 			if !none(text[m[2]:m[3]]) {
 				all = append(all, [2]int{m[2], m[3]})
 			}
@@ -214,7 +220,7 @@ func stretches(text string) (all [][2]int) {
 		if c := text[from]; (c == '"' || c == '\'') && to-from >= 2 {
 			from, to = from+1, to-1
 		}
-		if name := strings.TrimRight(text[m[2]:m[3]], `"`); !about.MatchString(name) && !none(text[from:to]) && text[from:to] != cover {
+		if name := strings.TrimRight(text[m[2]:m[3]], `"`); text[from:to] != cover && !none(text[from:to]) && !about.MatchString(name) {
 			all = append(all, [2]int{from, to})
 		}
 	}

@@ -93,6 +93,9 @@ func (r *Redactor) found(name, value string) {
 	}
 }
 
+// Covers tells whether the redactor knows any secret.
+func (r *Redactor) Covers() bool { return len(r.values)+len(r.words) > 0 }
+
 // Standing gives a redactor for those secrets alone that stand in a text. What people
 // wrote themselves is cleaned with the one of what else they are shown: were a guess
 // covered where it is right, the cover would tell them so.
