@@ -44,6 +44,7 @@ var retouch = command{"retouch", "FILE|DIRECTORY…", "edit local files, shown a
 			File        string            `json:"file"`
 			Diff        string            `json:"diff"`
 			Alterations []conf.Alteration `json:"alterations"`
+			Made        []conf.Made       `json:"made"`
 		}
 		var results []result
 		var after []*conf.Document
@@ -61,7 +62,7 @@ var retouch = command{"retouch", "FILE|DIRECTORY…", "edit local files, shown a
 				return err
 			}
 			after = append(after, next)
-			results = append(results, result{before.Name, render.Unified(before.Name, before.Bytes(), next.Bytes()), conf.Compare(before, next)})
+			results = append(results, result{before.Name, render.Unified(before.Name, before.Bytes(), next.Bytes()), conf.Compare(before, next), orNone(next.Made())})
 		}
 		var shown any = results
 		if len(results) == 1 {
@@ -72,6 +73,9 @@ var retouch = command{"retouch", "FILE|DIRECTORY…", "edit local files, shown a
 		} else if !ok {
 			for _, r := range results {
 				t.diff(r.Diff)
+				for _, m := range r.Made {
+					fmt.Fprintf(t.errs, "%s: %s\n", r.File, m.Words())
+				}
 				if len(r.Alterations) == 1 && r.Alterations[0].Kind == "comments" {
 					fmt.Fprintf(t.errs, "%s: %s\n", r.File, r.Alterations[0].Words())
 				}
@@ -95,6 +99,9 @@ var retouch = command{"retouch", "FILE|DIRECTORY…", "edit local files, shown a
 		return nil
 	}
 }}
+
+// orNone gives a list that is written as one, though it be empty.
+func orNone[T any](all []T) []T { return append([]T{}, all...) }
 
 // shared gives each file its edits: all, where there is one file; of several,
 // each edit goes to the files that have its address, and makes nothing anew.
@@ -210,11 +217,18 @@ func documentFlags(f *flag.FlagSet) *[]conf.Edit {
 			return apply(&edits[len(edits)-1], s)
 		})
 	}
-	last("every", "`N`: the edit before it is meant for exactly N places", func(e *conf.Edit, s string) error {
+	last("every", "`N`: the edit before it is meant for exactly N places, which stand already", func(e *conf.Edit, s string) error {
 		_, err := fmt.Sscanf(s, "%d", &e.Every)
 		if err != nil || e.Every < 1 {
 			return fmt.Errorf("want a number of places")
 		}
+		return nil
+	})
+	f.BoolFunc("new-block", "the edit before it, a set, makes the block as well where that is not there", func(string) error {
+		if len(edits) == 0 || edits[len(edits)-1].Do != conf.Set {
+			return fmt.Errorf("want -set before it")
+		}
+		edits[len(edits)-1].NewBlock = true
 		return nil
 	})
 	last("each", "`ITEM`: makes the edit before it for this item, which {each} stands for in it; may be repeated", func(e *conf.Edit, s string) error {

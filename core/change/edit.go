@@ -33,7 +33,8 @@ type Edit struct {
 	Above      string   `yaml:"above"`
 	Below      string   `yaml:"below"`
 	Every      int      `yaml:"every"`
-	Each       []string `yaml:"each"` // what {each} stands for, one edit each
+	NewBlock   bool     `yaml:"new-block"` // of set: blocks that are not there are made too
+	Each       []string `yaml:"each"`      // what {each} stands for, one edit each
 
 	Replace string `yaml:"replace"` // exact text, in the format text
 	With    string `yaml:"with"`    // may hold {secret:NAME}
@@ -83,7 +84,7 @@ func (e Edit) within() bool {
 // Document gives the edit as documents take it; a set's value is left to be
 // filled in where it is computed or secret.
 func (e Edit) Document() conf.Edit {
-	edit := conf.Edit{Do: conf.Action(e.Verb()), Address: e.Set + e.From + e.Remove + e.CommentOut + e.Uncomment + e.Above + e.Below, Every: e.Every, Each: e.Each}
+	edit := conf.Edit{Do: conf.Action(e.Verb()), Address: e.Set + e.From + e.Remove + e.CommentOut + e.Uncomment + e.Above + e.Below, Every: e.Every, NewBlock: e.NewBlock, Each: e.Each}
 	switch edit.Do {
 	case conf.Set:
 		if e.To != nil {
@@ -170,6 +171,9 @@ func EditsAsWritten(edits []conf.Edit) []yaml.MapSlice {
 		if e.Every > 0 {
 			put("every", e.Every)
 		}
+		if e.NewBlock {
+			put("new-block", true)
+		}
 		if e.Each != nil {
 			put("each", e.Each)
 		}
@@ -195,6 +199,11 @@ func (e Edit) check(bad func(format string, args ...any)) {
 		bad("set %s: want one of to, compute or secret", e.Set)
 	} else if verb != "set" && values > 0 {
 		bad("%s takes no value", verb)
+	}
+	if e.NewBlock && verb != "set" {
+		bad("%s: new-block is for set", verb)
+	} else if e.NewBlock && e.Every > 0 {
+		bad("set %s: want every or new-block, not both", e.Set)
 	}
 	places := 0
 	for _, given := range []bool{e.Into != nil, e.Above != "", e.Below != ""} {

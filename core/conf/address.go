@@ -3,6 +3,7 @@ package conf
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -280,9 +281,20 @@ func (d *Document) children(parent *node, step Step, commented bool) []*node {
 			named = append(named, c)
 		}
 	}
+	if len(named) == 0 && d.Format == Logrotate { // a block by any one of its paths
+		for c := range d.below(parent) {
+			if c.kind == block && c.commented == commented && slices.Contains(strings.Fields(d.nameOf(c)), step.Name) {
+				named = append(named, c)
+			}
+		}
+	}
 	switch {
 	case step.ByArg:
-		return keep(named, func(n *node) bool { return d.argued(n, step.Argument) })
+		if exact := keep(named, func(n *node) bool { return d.argued(n, step.Argument) }); len(exact) > 0 || d.split == nil {
+			return exact
+		}
+		wanted := d.fuller(step.Name, step.Argument)
+		return keep(named, func(n *node) bool { return n.kind == block && d.fuller(step.Name, d.text(n.value)) == wanted })
 	case step.Index > 0 && step.Index <= len(named):
 		return named[step.Index-1 : step.Index]
 	case step.Index < 0 && -step.Index <= len(named):
@@ -302,6 +314,24 @@ func (d *Document) children(parent *node, step Step, commented bool) []*node {
 		})
 	}
 	return named
+}
+
+// fuller gives a block's argument so that other ways to write the same are equal: words
+// without quotes, and a zone's or view's class left out where it is the usual one (the
+// BIND 9 administrator's reference manual, "zone").
+func (d *Document) fuller(name, argument string) string {
+	words, clean := d.split(argument)
+	if !clean {
+		return argument
+	}
+	texts := make([]string, len(words))
+	for i, w := range words {
+		texts[i] = w.text
+	}
+	if n := len(texts) - 1; d.Format == Named && n > 0 && strings.EqualFold(texts[n], "in") && oneWord(name, "zone view") {
+		texts = texts[:n]
+	}
+	return strings.Join(texts, " ")
 }
 
 // argued tells whether a node's argument, or an entry's first word of several,

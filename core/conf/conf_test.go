@@ -52,7 +52,7 @@ func readCases(t testing.TB) (all []editCase, write func()) {
 	}
 }
 
-// parseEdits reads "set A=V", "add A=M", "take A=M", "remove A", "comment-out A",
+// parseEdits reads "set A=V", "make A=V" (a set with new-block), "add A=M", "take A=M", "remove A", "comment-out A",
 // "uncomment A", "into A=TEXT", "above A=TEXT", "below A=TEXT" and "exactly A=V"
 // (a value of one word), several with " ;; " between; "3x set …" wants 3 places.
 func parseEdits(t testing.TB, text string) []Edit {
@@ -66,7 +66,7 @@ func parseEdits(t testing.TB, text string) []Edit {
 		}
 		e.Do, e.Address = Action(verb), rest
 		switch verb {
-		case "set", "add", "take", "into", "above", "below", "exactly":
+		case "set", "make", "add", "take", "into", "above", "below", "exactly":
 			address, value, err := SplitAssignment(rest)
 			if err != nil {
 				t.Fatal(err)
@@ -74,6 +74,8 @@ func parseEdits(t testing.TB, text string) []Edit {
 			value = strings.NewReplacer(`\n`, "\n", `\_`, " ", `\t`, "\t").Replace(value)
 			e.Address, e.To = address, Text(value)
 			switch verb {
+			case "make":
+				e.Do, e.NewBlock = Set, true
 			case "into", "above", "below":
 				e.Do, e.Where, e.Text, e.To = Insert, Place(verb), value, Value{}
 			case "exactly":

@@ -45,7 +45,7 @@ func TestDaemonsAgree(t *testing.T) {
 		{"a value", Nginx, nil, []Edit{{Do: Set, Address: "events/worker_connections", To: Text("1024")}}, 1, "worker_connections 1024;"},
 		{"a commented default", Nginx, nil, []Edit{{Do: Set, Address: "http/server_tokens", To: Text("off")}}, 1, "server_tokens off;"},
 		{"a value that needs quoting", Nginx, nil, []Edit{{Do: Set, Address: `http/add_header["X-Note"]`, To: Value{Words: []string{`a "b"; c #d {`}}}}, 1, `add_header X-Note "a \"b\"; c #d {";`},
-		{"an added block", Nginx, nil, []Edit{{Do: Set, Address: `http/map["$host $gauge"]/default`, To: Text("none")}}, 3, "default none;"},
+		{"an added block", Nginx, nil, []Edit{{Do: Set, NewBlock: true, Address: `http/map["$host $gauge"]/default`, To: Text("none")}}, 3, "default none;"},
 		{"the right one of two blocks", Nginx, func(s string) string {
 			return strings.Replace(s, "http {", "http {\n\tserver { listen 127.0.0.1:18111; }\n\tserver { listen 127.0.0.1:18112; }", 1)
 		}, []Edit{{Do: Set, Address: `http/server[listen="127.0.0.1:18112"]/listen`, To: Text("127.0.0.1:18113")}}, 1, "server { listen 127.0.0.1:18113; }"},
@@ -64,7 +64,7 @@ func TestDaemonsAgree(t *testing.T) {
 		{"- for _", MySQL, nil, []Edit{{Do: Set, Address: "mysqld/table-open-cache", To: Text("311")}}, 1, "table-open-cache 311"},
 		{"a value that needs quoting", MySQL, nil, []Edit{{Do: Set, Address: "mysqld/init_connect", To: Text(`set @a='#x'`)}}, 1, "init-connect set @a='#x'"},
 		{"last wins", MySQL, func(s string) string { return s + "\n[mysqld]\nmax_allowed_packet = 16M\n" }, []Edit{{Do: Set, Address: "mysqld[2]/max_allowed_packet", To: Text("32M")}}, 1, "max-allowed-packet 33554432"},
-		{"another section leaves it alone", MySQL, nil, []Edit{{Do: Set, Address: "client/max_connections", To: Text("7")}}, 3, "max-connections 151"},
+		{"another section leaves it alone", MySQL, nil, []Edit{{Do: Set, NewBlock: true, Address: "client/max_connections", To: Text("7")}}, 3, "max-connections 151"},
 	} {
 		t.Run(string(c.format)+"/"+c.name, func(t *testing.T) {
 			daemon, ok := ask[c.format]

@@ -40,7 +40,11 @@ func byAddress(a, b *Document) ([]Edit, error) {
 	for _, x := range Compare(a, b) {
 		switch x.Kind {
 		case "changed", "added":
-			edits = append(edits, Edit{Do: Set, Address: x.Address, To: Text(x.New)})
+			e := Edit{Do: Set, Address: x.Address, To: Text(x.New)}
+			if at, err := ParseAddress(x.Address); err == nil && len(at) > 1 {
+				e.NewBlock = len(a.find(at[:len(at)-1])) == 0
+			}
+			edits = append(edits, e)
 		case "removed":
 			edits = append(edits, Edit{Do: Remove, Address: x.Address})
 		case "commented-out":

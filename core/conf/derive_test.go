@@ -128,7 +128,7 @@ func TestEach(t *testing.T) {
 		e            Edit
 	}{
 		{Dovecot, "a = 1\n", "a = 1\nlocal_name x.example {\n    ssl_cert = </x.example.pem\n}\nlocal_name y.example {\n    ssl_cert = </y.example.pem\n}\n",
-			Edit{Do: Set, Address: `local_name["{each}"]/ssl_cert`, To: Text("</{each}.pem"), Each: []string{"x.example", "y.example"}}},
+			Edit{Do: Set, NewBlock: true, Address: `local_name["{each}"]/ssl_cert`, To: Text("</{each}.pem"), Each: []string{"x.example", "y.example"}}},
 		{Nginx, "http {\n}\n", "http {\n    server {\n        server_name a.example;\n    }\n    server {\n        server_name \"b; evil on\";\n    }\n}\n",
 			Edit{Do: Insert, Where: Into, Address: "http", Text: "server {\n    server_name {each};\n}", Each: []string{"a.example", "b; evil on"}}},
 		{SSHD, "Port 22\n", "Port 22\n\"a b\" x\n", Edit{Do: Insert, Where: Into, Text: "{each} x", Each: []string{"a b"}}},

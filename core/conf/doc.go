@@ -79,6 +79,7 @@ type Document struct {
 	src    string // data as text
 	nodes  []node
 	live   int // nodes that are not commented out
+	made   []Made
 	*dialect
 	// variant tells pairs of a shell from properties, and postfix's master.cf from
 	// its main.cf.

@@ -50,7 +50,9 @@ type Edit struct {
 	Seen    string // Replace: the document's text as far as Find is looked for in it: of the same length, with NUL for the rest; "" is all of it
 	Text    string // Insert: lines in the file's own syntax, indented like their new neighbours
 	Where   Place  // Insert
-	Every   int    // exactly that many places; 0 means one
+	Every   int    // exactly that many places, which stand; 0 means one, which set may make
+	// NewBlock has set make blocks of the address that are not there, too.
+	NewBlock bool
 
 	// Each repeats the edit, once for each of these, which stands in for {each}
 	// in address, value and text; in text it is quoted as the format wants.
@@ -64,25 +66,60 @@ const Item = "{each}"
 // stays as it is. Either all edits apply or the error says which does not.
 func (d *Document) Apply(edits ...Edit) (*Document, error) {
 	for _, e := range edits {
-		if len(e.Each) == 0 {
-			next, err := d.apply(e)
+		all := []Edit{e}
+		if len(e.Each) > 0 {
+			all = all[:0]
+			for _, item := range e.Each {
+				one, err := e.with(d, item)
+				if err != nil {
+					return nil, err
+				}
+				all = append(all, one)
+			}
+		}
+		for _, one := range all {
+			next, err := d.apply(one)
 			if err != nil {
 				return nil, err
+			}
+			if next != d {
+				next.made = slices.Concat(d.made, next.made)
 			}
 			d = next
-			continue
-		}
-		for _, item := range e.Each {
-			one, err := e.with(d, item)
-			if err != nil {
-				return nil, err
-			}
-			if d, err = d.apply(one); err != nil {
-				return nil, err
-			}
 		}
 	}
 	return d, nil
+}
+
+// Made is an entry that an edit made because it was not there.
+type Made struct {
+	Address string `json:"address"`
+	In      string `json:"in"`    // the block that was there; "" outside all blocks
+	Block   bool   `json:"block"` // blocks were made around it
+}
+
+// Words says what was made, and where.
+func (m Made) Words() string {
+	what, in := "new entry", "in "+m.In
+	if m.Block {
+		what = "new block"
+	}
+	if m.In == "" {
+		in = "outside all blocks"
+	}
+	return fmt.Sprintf("%s %s: %s", what, in, m.Address)
+}
+
+// Made lists what the edits made that gave this document, in their order.
+func (d *Document) Made() []Made { return d.made }
+
+// making says what an entry that is not there would be.
+func (d *Document) making(a Address) Made {
+	depth := len(a) - 1
+	for depth > 0 && len(d.find(a[:depth])) == 0 {
+		depth--
+	}
+	return Made{Address: a.String(), In: a[:depth].String(), Block: depth < len(a)-1}
 }
 
 // with gives the edit for one item.
@@ -205,8 +242,8 @@ func (d *Document) apply(e Edit) (*Document, error) {
 		return nil, d.refuse(e, "fits %d places, lines %s; want exactly %d: name one, as in %s",
 			len(places), d.linesOf(places), want, d.addressOf(places[0]))
 	}
-	if len(places) == 0 && (e.Every > 1 || e.Do != Set) {
-		if e.Every > 1 {
+	if len(places) == 0 && (e.Every > 0 || e.Do != Set) {
+		if e.Every > 0 && e.Do == Set || e.Every > 1 {
 			return nil, d.refuse(e, "fits no place; want exactly %d", want)
 		}
 		return nil, d.nothing(e, address)
@@ -233,8 +270,14 @@ func (d *Document) apply(e Edit) (*Document, error) {
 	case Set:
 		if len(places) == 0 {
 			var s splice
-			s, err = d.creation(address, e)
-			splices = append(splices, s)
+			if s, err = d.creation(address, e); err != nil {
+				return nil, err
+			}
+			next, err := d.spliced(e, address, nil, []splice{s})
+			if err == nil {
+				next.made = []Made{d.making(address)}
+			}
+			return next, err
 		}
 		if err == nil {
 			err = each(func(n *node) (splice, error) { return d.assignment(n, last, e) })
@@ -528,6 +571,9 @@ func (d *Document) assignment(n *node, step Step, e Edit) (splice, error) {
 		return splice{}, d.refuseAt(n, e, "is a block; set one of its entries")
 	}
 	s := d.valueSpan(n, step)
+	if stands := d.shown(n, s); e.To.Words == nil && e.To.Text == stands && n.kind == entry { // a flag, too
+		return splice{span: span{s.start, s.start}, node: n, want: stands}, nil
+	}
 	raw, want, err := d.written(e.To, n, d.text(s))
 	if err != nil {
 		return splice{}, d.refuseAt(n, e, "%v", err)

@@ -1,8 +1,11 @@
 package conf
 
 import (
+	"fmt"
 	"slices"
 	"strings"
+
+	"github.com/sergi/go-diff/diffmatchpatch"
 )
 
 // entryText writes an entry in the manner of a neighbour.
@@ -31,6 +34,9 @@ func (d *Document) entryText(name, value, sibling string) string {
 			sep = "="
 		}
 		return strings.TrimRight(name+sep+value, " ")
+	}
+	if value == "" && d.flags { // "name =" would be another thing: off, or empty
+		return name
 	}
 	sep := d.sep
 	if i := strings.IndexByte(sibling, '='); i > 0 {
@@ -121,6 +127,12 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 		parent = found[0]
 	}
 	rest := a[depth:]
+	if len(rest) > 1 && !e.NewBlock {
+		return splice{}, d.refuse(e, "%s is not there, and a block is made only where the edit says new-block%s", a[:depth+1], d.blocksLike(parent, rest[0]))
+	}
+	if len(rest) == 1 && parent == d.root() && d.global() == nowhere && !d.besides(rest[0].Name) {
+		return splice{}, d.refuse(e, "is not there, and in this format nothing stands outside the sections%s", d.blocksLike(parent, Step{}))
+	}
 	for i, s := range rest {
 		if s.Index != 0 || s.Key != "" {
 			return splice{}, d.refuse(e, "%s is not there, and cannot be made from its pick", s)
@@ -265,7 +277,7 @@ func (d *Document) insertion(parent *node) (at int32, sibling string, s surround
 	root := parent == d.root()
 	var last, sample *node
 	for c := range d.below(parent) {
-		if c.commented || root && c.kind == block && !d.braced || d.Format == MySQL && c.raw {
+		if c.commented || root && c.kind == block && d.global() != atEnd || d.Format == MySQL && c.raw {
 			continue
 		}
 		last = c
@@ -278,7 +290,7 @@ func (d *Document) insertion(parent *node) (at int32, sibling string, s surround
 	}
 	if last == nil && root {
 		for c := range d.below(parent) {
-			if c.kind == block && !c.commented && !d.braced {
+			if c.kind == block && !c.commented && d.global() != atEnd {
 				text, _ := d.line(c.whole.start)
 				s.eol = d.eol(c.whole.start)
 				s.after = s.eol
@@ -322,6 +334,98 @@ func (d *Document) insertion(parent *node) (at int32, sibling string, s surround
 	return next, sibling, s
 }
 
+// part says where a file's global part is: what stands outside all blocks.
+type part uint8
+
+const (
+	atEnd   part = iota // anywhere outside blocks, which are closed; all of a flat file
+	ahead               // before the first section or block
+	nowhere             // there is none
+)
+
+// global says where the format has its global part. In logrotate, what is global
+// holds for the blocks behind it alone, logrotate.conf(5).
+func (d *Document) global() part {
+	switch d.Format {
+	case SSHD, INI, PHP, Samba, TOML, Logrotate:
+		return ahead
+	case MySQL, Systemd, HAProxy, Unbound, XML:
+		return nowhere
+	}
+	return atEnd
+}
+
+// besides tells entries that stand outside sections all the same.
+func (d *Document) besides(name string) bool {
+	return d.Format == MySQL && strings.HasPrefix(name, "!") || d.Format == Unbound && strings.HasPrefix(name, "include")
+}
+
+// globalPlace is where text goes that is inserted into the whole file: blocks to
+// its end, entries to its global part.
+func (d *Document) globalPlace(text string, e Edit) (at int32, place surroundings, err error) {
+	if d.Format == XML {
+		return 0, place, d.refuse(e, "this format has one root; want the address of a block in it")
+	}
+	entries, blocks := false, false
+	if doc, err := Parse("inserted text", d.Format, []byte(text)); err == nil {
+		for c := range doc.below(doc.root()) {
+			blocks = blocks || c.kind == block && !c.commented
+			entries = entries || c.kind == entry && !c.commented && !doc.besides(doc.nameOf(c))
+		}
+	}
+	at, place = int32(len(d.src)), d.endOfFile()
+	switch {
+	case !entries || d.global() == atEnd:
+	case d.global() == nowhere:
+		return 0, place, d.refuse(e, "in this format nothing stands outside the sections%s", d.blocksLike(d.root(), Step{}))
+	case blocks:
+		return 0, place, d.refuse(e, "the text holds entries of the global part and blocks; they go to different places: insert them apart")
+	default:
+		at, _, place = d.insertion(d.root())
+	}
+	return at, place, nil
+}
+
+// blocksLike names the blocks below parent, those first that are most like step.
+func (d *Document) blocksLike(parent *node, step Step) string {
+	var all []*node
+	for c := range d.below(parent) {
+		if c.kind == block && !c.commented {
+			all = append(all, c)
+		}
+	}
+	if len(all) == 0 {
+		return "; no block stands there"
+	}
+	unlike := func(n *node) int {
+		if far := distance(d.canonical(step.Name), d.canonical(d.nameOf(n))); far > 0 {
+			return far
+		}
+		return distance(step.Argument, d.argument(n)) - 1000
+	}
+	if step.Name != "" {
+		slices.SortStableFunc(all, func(a, b *node) int { return unlike(a) - unlike(b) })
+	}
+	var names []string
+	for _, n := range all[:min(len(all), 6)] {
+		a := d.addressOf(n)
+		names = append(names, fmt.Sprintf("%s (line %d)", a, d.lineOf(n)))
+	}
+	if len(all) > 6 {
+		names = append(names, "…")
+	}
+	return "; here stand " + strings.Join(names, ", ")
+}
+
+// distance is Levenshtein's, nearly.
+func distance(a, b string) int {
+	if len(a)+len(b) > 500 {
+		return len(a) + len(b)
+	}
+	differ := diffmatchpatch.New()
+	return differ.DiffLevenshtein(differ.DiffMain(a, b, false))
+}
+
 // inserted puts text in the file's own syntax at a place; nil stands for the
 // whole file. The text is read by itself before it is accepted.
 func (d *Document) inserted(e Edit, n *node) (*Document, error) {
@@ -333,13 +437,15 @@ func (d *Document) inserted(e Edit, n *node) (*Document, error) {
 	if err != nil {
 		return nil, d.refuse(e, "the text to insert does not read as %s: %v", d.Format, err)
 	}
+	if n == nil && d.Format == JSON {
+		n = d.root()
+	}
 	var at int32
 	var place surroundings
 	switch {
-	case n == nil && e.Where == Into:
-		at, place = int32(len(d.src)), d.endOfFile()
-		if d.Format == JSON || d.Format == XML {
-			return nil, d.refuse(e, "this format has one root; want the address of a block in it")
+	case n == nil:
+		if at, place, err = d.globalPlace(text, e); err != nil {
+			return nil, err
 		}
 	case e.Where == Into && n.kind != block:
 		return nil, d.refuseAt(n, e, "is an entry, not a block; want before or after it")

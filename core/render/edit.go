@@ -3,6 +3,7 @@ package render
 import (
 	"cmp"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -145,6 +146,24 @@ func (s *set) tellWaits() {
 			}
 			s.find(level, "tried-later", f.Found.Path, f.waitsAt, "the service's checker sees this once it is approved, before anything is placed: %s", strings.Join(f.waits, "; "))
 		}
+	}
+}
+
+// tellMade says of each file what was not there.
+func (s *set) tellMade() {
+	for _, key := range s.order {
+		f := s.now[key]
+		if len(f.made) == 0 {
+			continue
+		}
+		var all []string
+		for _, m := range f.made[:min(len(f.made), 20)] {
+			all = append(all, m.Words())
+		}
+		if more := len(f.made) - len(all); more > 0 {
+			all = append(all, fmt.Sprintf("%d more", more))
+		}
+		s.find(finding.Note, "new-entry", f.Found.Path, 0, "%s", strings.Join(all, "; "))
 	}
 }
 
@@ -301,6 +320,7 @@ func (s *set) within(e change.Edit, verb string) {
 	if !s.brought(f, edit, doc, next) {
 		return
 	}
+	f.made = append(f.made, next.Made()[len(doc.Made()):]...)
 	f.addresses = append(f.addresses, edit.Address)
 	f.Candidate.Content, f.last = next.Bytes(), next
 	s.exposed(f, e)

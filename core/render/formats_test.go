@@ -37,7 +37,9 @@ func TestFormatsPage(t *testing.T) {
 			t.Errorf("%s: %v", format, err)
 			continue
 		}
-		if doc, err = doc.Apply(edits...); err != nil || string(doc.Bytes()) != blocks[i+2].text {
+		if doc, err = doc.Apply(edits...); err != nil {
+			t.Errorf("%s: %v", format, err)
+		} else if string(doc.Bytes()) != blocks[i+2].text {
 			t.Errorf("%s: %v; got\n%s\nthe page says\n%s", format, err, doc.Bytes(), blocks[i+2].text)
 		}
 	}

@@ -54,6 +54,7 @@ type Rendered struct {
 	Alterations []conf.Alteration
 
 	addresses   []string // that edits named
+	made        []conf.Made
 	waits       []string // why it is tried later; waitsAt is the first line that is
 	waitsAt     int
 	code        bool           // since it may bring code

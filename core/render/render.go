@@ -57,7 +57,7 @@ func (r *Result) find(level finding.Level, code, file string, line int, format s
 }
 
 // quoting are the findings that quote what the change's author wrote, and nothing else.
-var quoting = []string{"wrong-type", "out-of-range", "not-allowed", "not-computable", writtenOutCode}
+var quoting = []string{"new-entry", "wrong-type", "out-of-range", "not-allowed", "not-computable", writtenOutCode}
 
 // Clean gives the findings with all secrets covered that this host's files hold.
 func (r *Result) Clean() []finding.Finding {
@@ -143,6 +143,7 @@ func Candidates(svc *definition.Service, spec *change.Spec, reading Reading) Res
 	for _, part := range seen.literals {
 		s.redactor.Add(part)
 	}
+	s.tellMade()
 	s.tellWaits()
 	r := s.Result
 	r.own = seen.ownRedactor()

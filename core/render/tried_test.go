@@ -63,7 +63,7 @@ func TestTriedLater(t *testing.T) {
 		{`{file: closed, mode: "600"}`, ""},
 		{"{file: closed, set: http/default_type, to: octets}", ""},
 		{"{file: closed, set: http/server/expires, to: 1h}", ""},
-		{"{file: closed, set: 'http/server[\"x\"]/expires', to: 1h}", "is in a new block"},
+		{"{file: closed, set: 'http/server[\"x\"]/expires', to: 1h, new-block: true}", "is in a new block"},
 		{"{file: closed, set: http/lingering_time, to: 5s}", "can bring code"},
 		{"{file: closed, set: worker_processes, to: auto}", "is text"},
 		{"{file: closed, set: http/index, to: /etc/shadow}", "can name a file"},
