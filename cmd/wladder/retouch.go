@@ -187,16 +187,22 @@ func documentFlags(f *flag.FlagSet) *[]conf.Edit {
 	place := func(name, help string, where conf.Place) {
 		f.Func(name, "`ADDRESS`: "+help, func(s string) error {
 			k := len(edits) - 1
-			if k < 0 || edits[k].Do != conf.Insert || edits[k].Where != "" {
+			switch {
+			case k >= 0 && edits[k].Do == conf.Insert && edits[k].Where == "":
+				edits[k].Address, edits[k].Where = s, where
+			case k >= 0 && edits[k].Do == conf.Add && edits[k].Where == "" && where != conf.Into:
+				edits[k].Beside, edits[k].Where = s, where
+			case where == conf.Into:
 				return fmt.Errorf("want -insert before it")
+			default:
+				return fmt.Errorf("want -insert or -add before it")
 			}
-			edits[k].Address, edits[k].Where = s, where
 			return nil
 		})
 	}
-	place("into", "the inserted text becomes the last of this block; '' is the whole file", conf.Into)
-	place("above", "the inserted text goes above this", conf.Above)
-	place("below", "the inserted text goes below this", conf.Below)
+	place("into", "the inserted text becomes the last of this block; '' is the file's global part", conf.Into)
+	place("above", "the inserted text goes above this; behind -add, the member before this one", conf.Above)
+	place("below", "the inserted text goes below this; behind -add, the member behind this one", conf.Below)
 	f.Func("replace", "`TEXT`: exact text to replace, in the format text; -with says by what", func(s string) error {
 		find = s
 		return nil

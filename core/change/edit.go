@@ -30,7 +30,7 @@ type Edit struct {
 	Uncomment  string   `yaml:"uncomment"`
 	Insert     string   `yaml:"insert"` // text in the file's own syntax
 	Into       *string  `yaml:"into"`   // a block's address; empty for the whole file
-	Above      string   `yaml:"above"`
+	Above      string   `yaml:"above"`  // an address; of add: a member of the list
 	Below      string   `yaml:"below"`
 	Every      int      `yaml:"every"`
 	NewBlock   bool     `yaml:"new-block"` // of set: blocks that are not there are made too
@@ -92,8 +92,15 @@ func (e Edit) Document() conf.Edit {
 		}
 	case conf.Add:
 		edit.To = conf.Text(e.Add)
+		edit.Address = ""
 		if e.To != nil {
 			edit.Address = e.To.Text
+		}
+		if edit.Beside = e.Above + e.Below; edit.Beside != "" {
+			edit.Where = conf.Below
+			if e.Above != "" {
+				edit.Where = conf.Above
+			}
 		}
 	case conf.Take:
 		edit.To = conf.Text(e.Take)
@@ -156,6 +163,9 @@ func EditsAsWritten(edits []conf.Edit) []yaml.MapSlice {
 		case conf.Add:
 			put("add", e.To.Text)
 			put("to", e.Address)
+			if e.Beside != "" {
+				put(string(e.Where), e.Beside)
+			}
 		case conf.Take:
 			put("take", e.To.Text)
 			put("from", e.Address)
@@ -216,8 +226,10 @@ func (e Edit) check(bad func(format string, args ...any)) {
 		bad("add %s: want to, the address of the list", e.Add)
 	case (verb == "take") != (e.From != ""):
 		bad("take wants from, the address of the list")
-	case verb == "insert" && places != 1 || verb != "insert" && places > 0:
-		bad("insert wants one of into, above or below; no other edit takes them")
+	case verb == "insert" && places != 1 || verb != "insert" && verb != "add" && places > 0:
+		bad("insert wants one of into, above or below; but for above and below of add, no other edit takes them")
+	case verb == "add" && (e.Into != nil || places > 1):
+		bad("add %s: want above or below, and a member of the list, where it is not to be the last", e.Add)
 	case len(e.Each) > 0 && !e.within():
 		bad("each belongs to edits within a file")
 	case len(e.Each) > 0 && e.holds(written.OldItem) && !e.holds(conf.Item):

@@ -230,9 +230,10 @@ func TestAddress(t *testing.T) {
 	}
 }
 
-// fuzzDocument holds any input of a family's formats to four properties: no
-// panic; no edit, no change; an edit leaves all other bytes alone; another
-// reading sees it. Edits of all kinds are tried, and refused or sound.
+// fuzzDocument holds any input of a family's formats to six properties: no panic; no
+// edit, no change; an edit leaves all other bytes alone; another reading sees it; none
+// lands outside a section; what is set to itself stays. Edits of all kinds are tried,
+// and refused or sound.
 func fuzzDocument(f *testing.F, formats ...Format) {
 	cases, _ := readCases(f)
 	for _, c := range cases {
@@ -256,13 +257,23 @@ func fuzzDocument(f *testing.F, formats ...Format) {
 		(&Files{Documents: []*Document{doc}}).Settings()
 		s := all[int(pick)%len(all)]
 		for _, e := range []Edit{{Do: Remove, Address: s.Address}, {Do: CommentOut, Address: s.Address}, {Do: Uncomment, Address: s.Address}, {Do: Add, Address: s.Address, To: Text(value)},
-			{Do: Take, Address: s.Address, To: Text(value)}, {Do: Insert, Where: Below, Address: s.Address, Text: value}, {Do: Set, Address: value, To: Text("1")}} {
-			if next, err := doc.Apply(e); err == nil && e.Do == Remove && next.live >= doc.live {
+			{Do: Take, Address: s.Address, To: Text(value)}, {Do: Insert, Where: Below, Address: s.Address, Text: value}, {Do: Set, Address: value, To: Text("1")},
+			{Do: Set, NewBlock: true, Address: value, To: Text("1")}, {Do: Insert, Where: Into, Text: value}} {
+			next, err := doc.Apply(e)
+			if err == nil && e.Do == Remove && next.live >= doc.live {
 				t.Fatalf("%s was taken out, and %d entries became %d: %q became %q", s.Address, doc.live, next.live, data, next.data)
+			}
+			if err == nil && next.outside() > doc.outside() {
+				t.Fatalf("%+v lands outside the sections: %q became %q", e, data, next.data)
 			}
 		}
 		if s.CommentedOut {
 			return
+		}
+		if same, err := doc.Apply(Edit{Do: Set, Address: s.Address, To: Text(s.Value)}); err != nil && strings.Contains(err.Error(), "not well-formed") {
+			return
+		} else if err != nil || same.src != doc.src {
+			t.Fatalf("%s = %q, set to itself: %v: %q became %q", s.Address, s.Value, err, data, printed(same))
 		}
 		a := mustAddress(t, s.Address)
 		edited, err := doc.Apply(Edit{Do: Set, Address: s.Address, To: Text(value)})

@@ -57,6 +57,8 @@ func TestDaemonsAgree(t *testing.T) {
 		{"within a Match", SSHD, func(s string) string { return s + "\nMatch User relay\n\tPasswordAuthentication no\n" },
 			[]Edit{{Do: Set, Address: `Match["User relay"]/X11Forwarding`, To: Text("no")}}, 1, "x11forwarding no"},
 		{"a value that needs quoting", SSHD, nil, []Edit{{Do: Set, Address: "Banner", To: Value{Words: []string{"/etc/two words"}}}}, 1, "banner /etc/two words"},
+		{"text for all, in a file that ends in a Match", SSHD, func(s string) string { return s + "\nMatch User flood\n\tPasswordAuthentication no\n" },
+			[]Edit{{Do: Insert, Where: Into, Text: "AllowUsers ines relay"}}, 1, "allowusers relay"},
 		{"first wins", SSHD, func(s string) string { return "MaxSessions 4\n" + s + "\nMaxSessions 7\n" }, []Edit{{Do: Set, Address: "MaxSessions[1]", To: Text("5")}}, 1, "maxsessions 5"},
 		{"no final line end", SSHD, func(s string) string { return strings.TrimRight(s, "\n") }, []Edit{{Do: Set, Address: "ClientAliveInterval", To: Text("30")}}, 1, "clientaliveinterval 30"},
 
@@ -64,6 +66,8 @@ func TestDaemonsAgree(t *testing.T) {
 		{"- for _", MySQL, nil, []Edit{{Do: Set, Address: "mysqld/table-open-cache", To: Text("311")}}, 1, "table-open-cache 311"},
 		{"a value that needs quoting", MySQL, nil, []Edit{{Do: Set, Address: "mysqld/init_connect", To: Text(`set @a='#x'`)}}, 1, "init-connect set @a='#x'"},
 		{"last wins", MySQL, func(s string) string { return s + "\n[mysqld]\nmax_allowed_packet = 16M\n" }, []Edit{{Do: Set, Address: "mysqld[2]/max_allowed_packet", To: Text("32M")}}, 1, "max-allowed-packet 33554432"},
+		{"a flag set again", MySQL, func(s string) string { return s + "\n[mysqld]\nskip-name-resolve\n" }, []Edit{{Do: Set, Address: "mysqld/skip-name-resolve", To: Text("")}}, 0, "skip-name-resolve TRUE"},
+		{"a flag more", MySQL, nil, []Edit{{Do: Set, Address: "mysqld/skip-external-locking", To: Text("")}, {Do: Set, Address: "mysqld/skip-name-resolve", To: Text("")}}, 2, "skip-name-resolve TRUE"},
 		{"another section leaves it alone", MySQL, nil, []Edit{{Do: Set, NewBlock: true, Address: "client/max_connections", To: Text("7")}}, 3, "max-connections 151"},
 	} {
 		t.Run(string(c.format)+"/"+c.name, func(t *testing.T) {

@@ -114,15 +114,35 @@ func (d *Document) canonical(name string) string {
 func (d *Document) same(n *node, canonical string) bool {
 	name := d.nameOf(n)
 	if d.caseless { // without making a copy of each name
-		return len(name) == len(canonical) && strings.EqualFold(name, canonical)
+		if len(name) != len(canonical) {
+			return false
+		}
+		for i := range len(name) {
+			c := name[i]
+			if c >= 'A' && c <= 'Z' {
+				c |= 0x20
+			}
+			if c != canonical[i] {
+				return false
+			}
+		}
+		return true
 	}
 	return d.canonical(name) == canonical
 }
 
+// lower folds letters of ASCII alone, as the programs do: other bytes, and those that
+// are no UTF-8, stay.
 func lower(name string) string {
 	for i := range len(name) {
 		if c := name[i]; c >= 'A' && c <= 'Z' {
-			return strings.ToLower(name)
+			low := []byte(name)
+			for k := i; k < len(low); k++ {
+				if c := low[k]; c >= 'A' && c <= 'Z' {
+					low[k] = c | 0x20
+				}
+			}
+			return string(low)
 		}
 	}
 	return name

@@ -85,6 +85,8 @@ type Document struct {
 	// its main.cf.
 	variant bool
 
+	strict   sync.Once
+	unsound  error // what strict found
 	index    sync.Once
 	starts   []int32 // offset of each line's first byte
 	listing  sync.Once

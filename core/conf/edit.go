@@ -49,7 +49,8 @@ type Edit struct {
 	Find    string // Replace: the exact text, line ends included; To.Text takes its place
 	Seen    string // Replace: the document's text as far as Find is looked for in it: of the same length, with NUL for the rest; "" is all of it
 	Text    string // Insert: lines in the file's own syntax, indented like their new neighbours
-	Where   Place  // Insert
+	Where   Place  // Insert; Add, with Beside
+	Beside  string // Add: the member above (before) or below (behind) which the new one goes; "" is behind the last
 	Every   int    // exactly that many places, which stand; 0 means one, which set may make
 	// NewBlock has set make blocks of the address that are not there, too.
 	NewBlock bool
@@ -65,6 +66,11 @@ const Item = "{each}"
 // Apply makes the edits in order and returns the new document; the receiver
 // stays as it is. Either all edits apply or the error says which does not.
 func (d *Document) Apply(edits ...Edit) (*Document, error) {
+	if d.Format == XML {
+		if err := d.wellFormed(); err != nil {
+			return nil, err
+		}
+	}
 	for _, e := range edits {
 		all := []Edit{e}
 		if len(e.Each) > 0 {
@@ -84,6 +90,13 @@ func (d *Document) Apply(edits ...Edit) (*Document, error) {
 			}
 			if next != d {
 				next.made = slices.Concat(d.made, next.made)
+				if d.Format == XML && one.Do != Insert { // what we write ourselves is
+					next.strict.Do(func() {})
+				} else if d.Format == XML {
+					if err := next.wellFormed(); err != nil {
+						return nil, d.refuse(one, "the edit would break the file: %v", err)
+					}
+				}
 			}
 			d = next
 		}
@@ -381,6 +394,9 @@ func (d *Document) spliced(e Edit, a Address, places []*node, splices []splice) 
 	next, err := Parse(d.Name, d.Format, b)
 	if err != nil {
 		return nil, d.refuse(e, "the edit would break the file: %v", err)
+	}
+	if next.outside() > d.outside() {
+		return nil, d.refuse(e, "in this format nothing stands outside the sections%s", d.blocksLike(d.root(), Step{}))
 	}
 	const cannot = "the format cannot hold this edit: "
 	changed := 0

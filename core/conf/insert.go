@@ -360,6 +360,19 @@ func (d *Document) besides(name string) bool {
 	return d.Format == MySQL && strings.HasPrefix(name, "!") || d.Format == Unbound && strings.HasPrefix(name, "include")
 }
 
+// outside counts the entries outside all sections, of formats where none may stand there.
+func (d *Document) outside() (n int) {
+	if d.global() != nowhere {
+		return 0
+	}
+	for c := range d.below(d.root()) {
+		if c.kind == entry && !c.commented && !d.besides(d.nameOf(c)) {
+			n++
+		}
+	}
+	return n
+}
+
 // globalPlace is where text goes that is inserted into the whole file: blocks to
 // its end, entries to its global part.
 func (d *Document) globalPlace(text string, e Edit) (at int32, place surroundings, err error) {
@@ -489,6 +502,9 @@ func (d *Document) withText(e Edit, s span, text string, brings int) (*Document,
 	next, err := Parse(d.Name, d.Format, b)
 	if err != nil {
 		return nil, d.refuse(e, "the edit would break the file: %v", err)
+	}
+	if next.outside() > d.outside() {
+		return nil, d.refuse(e, "in this format nothing stands outside the sections%s", d.blocksLike(d.root(), Step{}))
 	}
 	if next.live != d.live+brings {
 		return nil, d.refuse(e, "the text reads differently at this place than by itself: %d entries and blocks more, not %d", next.live-d.live, brings)

@@ -22,6 +22,12 @@ func (d *Document) membership(n *node, step Step, e Edit) (splice, error) {
 	}
 	s := d.valueSpan(n, step)
 	raw := d.text(s)
+	if raw != "" && !n.raw && d.rosters(raw) {
+		return d.rostered(n, s, raw, member, e)
+	}
+	if e.Beside != "" {
+		return splice{}, d.refuseAt(n, e, "members are put beside others where a list goes over lines, and in postfix, systemd and samba; set the list anew")
+	}
 	if d.split != nil && !n.raw && strings.IndexByte(raw, ',') < 0 && !commaListed(d.canonical(d.nameOf(n))) {
 		return d.wordOf(n, s, raw, member, e)
 	}

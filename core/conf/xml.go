@@ -399,6 +399,9 @@ func (d *Document) elementText(n *node, e Edit) (splice, error) {
 	if n.value.empty() && strings.TrimSpace(d.src[n.head:n.tail]) != "" {
 		return splice{}, d.refuseAt(n, e, "holds a comment, CDATA or processing instruction; edit it by hand")
 	}
+	if stands := d.meaning(n); e.To.Words == nil && e.To.Text == stands {
+		return splice{span: span{n.value.start, n.value.start}, node: n, want: stands}, nil
+	}
 	raw, want, err := d.written(e.To, n, d.text(n.value))
 	if err != nil {
 		return splice{}, d.refuseAt(n, e, "%v", err)
