@@ -181,7 +181,7 @@ var (
 	// Other files of keyword lines.
 	plainWords = quoting{quotes: `"'`, inside: `"'\`, comment: '#', literal: true}
 	// unbound.conf(5).
-	unboundWords = quoting{quotes: `"'`, comment: '#', anywhere: true, literal: true}
+	unboundWords = quoting{quotes: `"'`, comment: '#', literal: true} // "#" within a word is one of its bytes
 	// logrotate.conf(5).
 	logrotateWords = quoting{quotes: `"'`, outside: `" '\`, inside: `"\`, comment: '#', literal: true}
 )
@@ -264,7 +264,7 @@ func init() { // not a literal: the include functions look up formats
 		// The PostgreSQL manual, "Parameter Interaction via the Configuration File".
 		PostgreSQL: texts(&postgresLines, dialect{fold: lower, caseless: true, decode: postgresDecode, encode: postgresEncode, sep: " = ", unnamable: "= #'\"\t", between: ",", empty: true,
 			include: including("include", "include_if_exists", "include_dir")}),
-		Pairs: texts(&pairsLines, dialect{parse: (*parser).pairs, decode: shellDecode, encode: shellEncode, sep: "=", unnamable: "=# \t", between: " ", empty: true}),
+		Pairs: texts(&pairsLines, dialect{parse: (*parser).pairs, decode: shellDecode, encode: shellEncode, exact: shellExact, sep: "=", unnamable: "=# \t", between: " ", empty: true}),
 		// sysctl.d(5) and sysctl.conf(5).
 		Sysctl: texts(&sysctlLines, dialect{fold: dotted, encode: bareText, sep: " = ", unmark: ";", unnamable: "=#; \t", between: " "}),
 		// haproxy's manual, 2.1 and 2.2.
@@ -276,7 +276,7 @@ func init() { // not a literal: the include functions look up formats
 		XML: {parse: (*parser).xml, encode: xmlEncode, exact: xmlExact, mark: "<!-- ", nested: true, braced: true, empty: true, repeats: "*", between: ","},
 
 		// The PHP manual, parse_ini_file and "List of global pool directives".
-		PHP: texts(&phpLines, dialect{decode: phpDecode, encode: phpEncode, sep: " = ", mark: ";", unnamable: "=;\"'", between: ",", empty: true, merged: true, repeats: "extension zend_extension include", include: including("include")}),
+		PHP: texts(&phpLines, dialect{decode: phpDecode, encode: phpEncode, exact: phpExact, sep: " = ", mark: ";", unnamable: "=;\"'", between: ",", empty: true, merged: true, repeats: "extension zend_extension include", include: including("include")}),
 		// smb.conf(5): case and blanks in names do not matter.
 		Samba: texts(&sambaLines, dialect{fold: closedUp, encode: joinable, sep: " = ", unmark: ";", unnamable: "=[]#;", between: " ", empty: true, merged: true, repeats: "include", include: including("include")}),
 		// doveconf(1), and the documentation's "Configuration file syntax" (2.3).

@@ -496,8 +496,13 @@ func (d *Document) written(v Value, n *node, old string) (raw, want string, err 
 			if v.Text == "" && d.flags {
 				return "", "", nil
 			}
-			if _, clean := d.split(v.Text); clean && (d.lines == nil || printable(v.Text) == nil || d.folded(v.Text)) {
-				return v.Text, v.Text, nil
+			if words, clean := d.split(v.Text); clean && (d.lines == nil || printable(v.Text) == nil || d.folded(v.Text)) {
+				name := ""
+				if n != nil {
+					name = d.nameOf(n)
+				}
+				raw := d.requoted(name, v.Text, old, len(words))
+				return raw, raw, nil
 			}
 			raw, err = d.one(v.Text)
 			return raw, raw, err

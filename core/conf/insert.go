@@ -154,6 +154,11 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 	if err != nil {
 		return splice{}, d.refuse(e, "%v", err)
 	}
+	if d.split != nil && e.To.Words == nil {
+		words, _ := d.split(value)
+		value = d.requoted(last.Name, value, "", len(words))
+		want = value
+	}
 	if last.ByArg {
 		if d.split == nil {
 			return splice{}, d.refuse(e, "%s is not there; an entry of this format has no argument to pick it by", last)
@@ -453,7 +458,7 @@ func (d *Document) inserted(e Edit, n *node) (*Document, error) {
 	if n == nil && d.Format == JSON {
 		n = d.root()
 	}
-	var at int32
+	var at, end int32
 	var place surroundings
 	switch {
 	case n == nil:
@@ -468,8 +473,15 @@ func (d *Document) inserted(e Edit, n *node) (*Document, error) {
 		return d.insertedWithin(e, n, text, brings)
 	case e.Where == Into:
 		at, _, place = d.insertion(n)
-		if place.eol == " " {
-			return nil, d.refuseAt(n, e, "stands on one line; text is inserted between lines")
+		if place.eol == " " { // a block on one line is opened up
+			rest := strings.TrimLeft(d.src[at:], " \t")
+			if !strings.HasPrefix(rest, "}") {
+				return nil, d.refuseAt(n, e, "stands on one line with others; text is inserted between lines")
+			}
+			end = int32(len(d.src) - len(rest))
+			outer := d.outerIndentOf(n)
+			place = surroundings{indent: outer + d.step(), eol: d.eol(n.whole.start)}
+			place.before, place.after = place.eol+place.indent, place.eol+outer
 		}
 	default: // before or after
 		start := d.lineBegin(n)
@@ -493,7 +505,7 @@ func (d *Document) inserted(e Edit, n *node) (*Document, error) {
 			lines[i] = place.indent + lines[i]
 		}
 	}
-	return d.withText(e, span{at, at}, place.before+strings.Join(lines, place.eol)+place.after, brings)
+	return d.withText(e, span{at, max(at, end)}, place.before+strings.Join(lines, place.eol)+place.after, brings)
 }
 
 // withText splices text in and holds the result against what the text brings.

@@ -239,7 +239,7 @@ func (p *parser) extend(l *lineRules, n *node, stop, next int32, folding folding
 				text, following := p.lineFrom(next)
 				line := src[text.start:text.end]
 				trimmed := strings.TrimLeft(line, " \t")
-				if trimmed == "" || len(line)-len(trimmed) <= indent || strings.IndexByte(l.marks+"[", trimmed[0]) >= 0 || strings.IndexByte(trimmed, '=') > 0 {
+				if trimmed == "" || len(line)-len(trimmed) <= indent || strings.IndexByte(l.marks+"[", trimmed[0]) >= 0 {
 					break
 				}
 				stop, next = text.start+int32(len(strings.TrimRight(line, " \t"))), following

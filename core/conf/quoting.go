@@ -386,7 +386,7 @@ func postgresEncode(text, old string) (string, error) {
 func phpDecode(raw string) string {
 	switch quotedBy(raw, `"'`) {
 	case '"':
-		return strings.ReplaceAll(raw[1:len(raw)-1], `\"`, `"`)
+		return strings.NewReplacer(`\\`, `\`, `\"`, `"`, `\'`, `'`).Replace(raw[1 : len(raw)-1])
 	case '\'':
 		return raw[1 : len(raw)-1]
 	}
@@ -407,10 +407,15 @@ func phpEncode(text, old string) (string, error) {
 		return text, nil
 	case q == '\'' && strings.IndexByte(text, '\'') < 0:
 		return "'" + text + "'", nil
-	case strings.HasSuffix(text, `\`):
-		return "", errors.New("the value ends in a backslash; this format cannot quote it")
 	}
-	return `"` + strings.ReplaceAll(text, `"`, `\"`) + `"`, nil
+	var b strings.Builder
+	for i := range len(text) { // a backslash is one, but for those before a quote or another
+		if c := text[i]; c == '"' || c == '\\' && (i+1 == len(text) || strings.IndexByte(`\"'`, text[i+1]) >= 0) {
+			b.WriteByte('\\')
+		}
+		b.WriteByte(text[i])
+	}
+	return `"` + b.String() + `"`, nil
 }
 
 // Shell assignments (sh(1), as in /etc/default). $NAME and ${NAME} stay what they
@@ -485,4 +490,65 @@ func dovecotExact(text, old string) (string, error) {
 		old = `""`
 	}
 	return dovecotEncode(text, old)
+}
+
+// stringly are named's options whose value is a quoted string, named.conf(5).
+const stringly = "bindkeys-file ca-file cert-file dhparam-file directory dnstap-identity dnstap-version dump-file file geoip-directory hostname journal key-directory key-file lock-file managed-keys-directory " +
+	"memstatistics-file new-zones-directory pid-file random-device recursing-file remote-hostname secroots-file server-id session-keyfile statistics-file tkey-domain tkey-gssapi-credential tkey-gssapi-keytab version"
+
+// several are unbound's options that take more than one value, unbound.conf(5).
+const several = "access-control* interface-action interface-tag* interface-view local-zone local-zone-tag local-zone-override ratelimit-for-domain ratelimit-below-domain edns-client-string response-ip*"
+
+// requoted writes a value of words in quotes where the program wants one string: where
+// one in quotes stood, or where the program's manual says so. Text that has quotes, or
+// is one of the words for "nothing", is as its author wants it.
+func (d *Document) requoted(name, text, old string, words int) string {
+	if d.Format != Named && d.Format != Unbound || text == "" || strings.ContainsAny(text, `"'`) {
+		return text
+	}
+	before, clean := d.split(old)
+	one := clean && len(before) == 1 && strings.IndexByte(`"'`, old[0]) >= 0
+	switch {
+	case d.Format == Named && oneWord(text, "none hostname unlimited"):
+		return text
+	case d.Format == Named && (one || old == "" && words == 1 && oneWord(name, stringly)):
+	case d.Format == Unbound && (one || words > 1 && !oneWord(name, several)):
+	default:
+		return text
+	}
+	if d.Format == Named {
+		text = strings.NewReplacer(`\`, `\\`).Replace(text)
+	}
+	return `"` + text + `"`
+}
+
+// shellExact writes text that a shell reads as text: "$" would name a variable.
+func shellExact(text, old string) (string, error) {
+	if strings.IndexByte(text, '$') < 0 && strings.IndexByte(text, '`') < 0 {
+		return shellEncode(text, old)
+	}
+	for _, r := range text {
+		if r < ' ' && r != '\t' && r != '\n' || r == 0x7f {
+			return "", errors.New("the value holds a control character; this format cannot hold it")
+		}
+	}
+	if strings.IndexByte(text, '\'') >= 0 {
+		return "", errors.New("the value holds a quote, and $ or a backquote; this format cannot hold it as text")
+	}
+	return "'" + text + "'", nil
+}
+
+// phpExact writes text that is read as text: bare, null, on and the like are not, and
+// "${" would name a setting or a variable of the environment.
+func phpExact(text, old string) (string, error) {
+	if err := printable(text); err != nil {
+		return "", err
+	}
+	switch {
+	case strings.IndexByte(text, '\'') < 0:
+		return "'" + text + "'", nil
+	case strings.Contains(text, "${"):
+		return "", errors.New("the value holds ${ and a quote; this format cannot hold it as text")
+	}
+	return phpEncode(text, `""`)
 }
