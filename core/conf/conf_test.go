@@ -280,6 +280,13 @@ func fuzzDocument(f *testing.F, formats ...Format) {
 		if err != nil {
 			return
 		}
+		if doc.collection(value) { // what is around it stays
+			n := doc.find(a)[0]
+			if p, ok := edited, bytes.HasPrefix(edited.data, data[:n.whole.start]); !ok || !bytes.HasSuffix(p.data, data[doc.collectionEnd(n):]) {
+				t.Fatalf("%s = %q changed other bytes: %q became %q", s.Address, value, data, edited.data)
+			}
+			return
+		}
 		before, after := doc.find(a), edited.find(a)
 		if len(before) != 1 || len(after) != 1 {
 			t.Fatalf("%s fits %d places, then %d: %q became %q", s.Address, len(before), len(after), data, edited.data)

@@ -301,7 +301,7 @@ func init() { // not a literal: the include functions look up formats
 
 		// YAML 1.2, RFC 8259 with comments and trailing commas, TOML 1.0.
 		YAML:  {parse: (*parser).yaml, unname: yamlDecode, decode: yamlDecode, encode: yamlEncode, exact: yamlExact, mark: "#", sep: ": ", nested: true, empty: true, wins: oneOnly, repeats: "*", between: ","},
-		JSON:  {parse: (*parser).json, unname: jsonDecode, decode: jsonDecode, encode: jsonEncode, exact: jsonExact, mark: "//", nested: true, braced: true, empty: true, wins: oneOnly, repeats: "*", between: ","},
+		JSON:  {parse: (*parser).json, unname: jsonDecode, decode: jsonDecode, encode: jsonEncode, exact: jsonExact, mark: "//", unmark: "#", nested: true, braced: true, empty: true, wins: oneOnly, repeats: "*", between: ","},
 		TOML:  {parse: (*parser).toml, unname: tomlUnname, decode: tomlDecode, encode: tomlEncode, exact: tomlExact, mark: "#", sep: " = ", nested: true, empty: true, wins: oneOnly, repeats: "*", between: ","},
 		Plain: {parse: func(*parser) error { return nil }},
 	}

@@ -243,11 +243,11 @@ func (d *Document) lineFrom(offset int32) (text span, next int32) {
 
 // eol is the line end in use around offset, else the file's first, else LF.
 func (d *Document) eol(offset int32) string {
-	if text, next := d.line(offset); next > text.end {
-		return d.src[text.end:next]
-	}
-	if text, next := d.line(0); next > text.end {
-		return d.src[text.end:next]
+	for _, at := range []int32{offset, 0} {
+		text, next := d.line(at)
+		if eol := d.src[text.end:next]; strings.HasSuffix(eol, "\n") { // a last line may end in \r alone
+			return eol
+		}
 	}
 	return "\n"
 }

@@ -247,6 +247,15 @@ func (d *Document) apply(e Edit) (*Document, error) {
 	if (e.Do == Add || e.Do == Take) && len(places) > 0 && places[0].item {
 		return d.inList(places, e)
 	}
+	if e.Do == Set {
+		if next, ok, err := d.collected(address, places, e); ok {
+			return next, err
+		}
+	} else if e.Do == Add || e.Do == Take {
+		if next, ok, err := d.filled(places, e); ok {
+			return next, err
+		}
+	}
 	want := max(e.Every, 1)
 	if len(places) > 0 && len(places) != want {
 		if len(places) == 1 {
@@ -282,15 +291,7 @@ func (d *Document) apply(e Edit) (*Document, error) {
 		err = each(func(n *node) (splice, error) { return d.removal(n, e) })
 	case Set:
 		if len(places) == 0 {
-			var s splice
-			if s, err = d.creation(address, e); err != nil {
-				return nil, err
-			}
-			next, err := d.spliced(e, address, nil, []splice{s})
-			if err == nil {
-				next.made = []Made{d.making(address)}
-			}
-			return next, err
+			return d.created(address, e)
 		}
 		if err == nil {
 			err = each(func(n *node) (splice, error) { return d.assignment(n, last, e) })
@@ -324,6 +325,26 @@ func (d *Document) apply(e Edit) (*Document, error) {
 }
 
 var pastOf = map[Action]string{Remove: "remove", CommentOut: "comment out", Uncomment: "uncomment", Insert: "insert by", Add: "add to; set it first", Take: "take from"}
+
+// created makes an entry that is not there.
+func (d *Document) created(a Address, e Edit) (*Document, error) {
+	whole := e
+	if e.To.Words == nil && d.collection(e.To.Text) {
+		e.To = Text("[]") // filled below
+	}
+	s, err := d.creation(a, e)
+	if err != nil {
+		return nil, err
+	}
+	next, err := d.spliced(e, a, nil, []splice{s})
+	if err == nil && whole.To.Text != e.To.Text {
+		next, err = next.apply(whole)
+	}
+	if err == nil {
+		next.made = []Made{d.making(a)}
+	}
+	return next, err
+}
 
 // nothing says that an address fits no place, and what nearly fits.
 func (d *Document) nothing(e Edit, a Address) error {

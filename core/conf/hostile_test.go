@@ -38,6 +38,9 @@ func TestHostileValues(t *testing.T) {
 						continue
 					}
 					set++
+					if to.Words == nil && doc.collection(value) {
+						continue // may become a list, which TestEdits sees to
+					}
 					if next.live != doc.live || len(next.nodes) < len(doc.nodes) {
 						t.Fatalf("%s: %s = %q changed other entries:\n%s", c.format, s.Address, value, next.src)
 					}

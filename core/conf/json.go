@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// JSON (RFC 8259), also with // and /* */ comments and with trailing commas.
+// JSON (RFC 8259), also with comments behind // and #, in /* */, and with trailing commas.
 // Objects are blocks; the members of a list are nodes that share its name.
 
 type jsonParser struct {
@@ -59,10 +59,14 @@ func (j *jsonParser) blanks() error {
 		switch c := src[j.i]; {
 		case wide(c):
 			j.i++
-		case c == '/' && strings.HasPrefix(src[j.i:], "//"):
+		case c == '#', c == '/' && strings.HasPrefix(src[j.i:], "//"):
 			text, _ := j.lineFrom(int32(j.i))
 			if j.ownLine(j.i) {
-				j.commentedEntry(j.i+2, int(text.end))
+				mark := 2
+				if c == '#' {
+					mark = 1
+				}
+				j.commentedEntry(j.i+mark, int(text.end))
 			}
 			j.i = int(text.end)
 		case c == '/' && strings.HasPrefix(src[j.i:], "/*"):
@@ -281,7 +285,7 @@ func jsonDecode(raw string) string {
 // jsonEncode keeps the type of what it replaces where the text allows it: a
 // string stays one; a number, true, false or null takes the place of another.
 func jsonEncode(text, old string) (string, error) {
-	if (old == "" || old[0] != '"') && text != "" && strings.IndexByte("\"[{ \t\r\n", text[0]) < 0 && json.Valid([]byte(text)) {
+	if (old == "" || old[0] != '"') && (text == "[]" || text == "{}" || text != "" && strings.IndexByte("\"[{ \t\r\n", text[0]) < 0 && json.Valid([]byte(text))) {
 		return text, nil
 	}
 	return jsonExact(text, old)
@@ -303,7 +307,7 @@ func (d *Document) hasComments() bool {
 		case '"':
 			end, _ := jsonString(j, i)
 			i = max(i, end-1)
-		case '/':
+		case '/', '#':
 			return true
 		}
 	}

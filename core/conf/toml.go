@@ -287,6 +287,9 @@ func tomlDecode(raw string) string {
 }
 
 func tomlEncode(text, old string) (string, error) {
+	if (old == "" || old[0] != '"' && old[0] != '\'') && text == "[]" {
+		return text, nil
+	}
 	if (old == "" || old[0] != '"' && old[0] != '\'') && text != "" && strings.IndexByte("\"'[{", text[0]) < 0 && printable(text) == nil && strings.IndexAny(text, "#,") < 0 {
 		var any map[string]any
 		if toml.Unmarshal([]byte("x = "+text), &any) == nil && len(any) == 1 {

@@ -252,7 +252,7 @@ func (d *Document) collectionEnd(n *node) int32 {
 		return at
 	}
 	for int(at) < len(d.src) && d.src[at] != ']' {
-		if strings.HasPrefix(d.src[at:], "//") || d.Format != JSON && d.src[at] == '#' {
+		if strings.HasPrefix(d.src[at:], "//") || d.src[at] == '#' {
 			text, _ := d.lineFrom(at)
 			at = text.end
 			continue

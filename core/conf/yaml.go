@@ -442,7 +442,7 @@ func yamlDecode(raw string) string {
 // yamlEncode keeps the quotes of what it replaces; where there are none, text is
 // quoted that YAML would read as something else.
 func yamlEncode(text, old string) (string, error) {
-	if (old == "" || strings.IndexByte("\"'|>", old[0]) < 0) && yamlPlain(text) {
+	if (old == "" || strings.IndexByte("\"'|>", old[0]) < 0) && (yamlPlain(text) || text == "[]" || text == "{}") {
 		return text, nil
 	}
 	return yamlExact(text, old)
