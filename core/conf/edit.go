@@ -251,6 +251,9 @@ func (d *Document) apply(e Edit) (*Document, error) {
 		if next, ok, err := d.collected(address, places, e); ok {
 			return next, err
 		}
+		if len(places) == 1 && places[0].kind == block && max(e.Every, 1) == 1 && d.arguable(places[0]) {
+			return d.argumentSet(places[0], e)
+		}
 	} else if e.Do == Add || e.Do == Take {
 		if next, ok, err := d.filled(places, e); ok {
 			return next, err
@@ -427,7 +430,7 @@ func (d *Document) spliced(e Edit, a Address, places []*node, splices []splice) 
 	switch e.Do {
 	case CommentOut, Remove:
 		if next.live != d.live-changed {
-			return nil, d.refuse(e, cannot+"other entries would go with it, or not these")
+			return nil, d.refuse(e, cannot+"other entries would go with it, or not these; name them one by one, or edit by hand")
 		}
 	case Uncomment:
 		if next.live != d.live+changed {
@@ -442,11 +445,11 @@ func (d *Document) spliced(e Edit, a Address, places []*node, splices []splice) 
 				n = found[0]
 			}
 			if n == nil || n.kind != entry && d.Format != XML || next.shown(n, next.valueSpan(n, a[len(a)-1])) != s.want {
-				return nil, d.refuse(e, cannot+"it would not be read back")
+				return nil, d.refuse(e, cannot+"it would not be read back; give the value as a list of one to have it quoted, or insert the line as text")
 			}
 		}
 		if len(places) > 0 && next.live != d.live || len(next.nodes) < len(d.nodes) {
-			return nil, d.refuse(e, cannot+"other entries would change with it")
+			return nil, d.refuse(e, cannot+"other entries would change with it; give the value as a list of one to have it quoted")
 		}
 	}
 	return next, nil

@@ -1,6 +1,7 @@
 package conf
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -133,6 +134,11 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 	if len(rest) == 1 && parent == d.root() && d.global() == nowhere && !d.besides(rest[0].Name) {
 		return splice{}, d.refuse(e, "is not there, and in this format nothing stands outside the sections%s", d.blocksLike(parent, Step{}))
 	}
+	if last := rest[len(rest)-1]; d.split != nil || d.lines != nil && d.lines.scope == curly {
+		if n := d.blockCalled(last.Name); n != nil {
+			return splice{}, d.refuse(e, "is not there, and %s is the name of blocks here, of which %s (line %d) is one", last.Name, d.addressOf(n), d.lineOf(n))
+		}
+	}
 	for i, s := range rest {
 		if s.Index != 0 || s.Key != "" {
 			return splice{}, d.refuse(e, "%s is not there, and cannot be made from its pick", s)
@@ -222,7 +228,28 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 	return splice{span: span{at, at}, text: place.before + text + place.after, want: want}, nil
 }
 
+// blockCalled gives a block of that name, nil where there is none, or where entries
+// have it as well: nginx's server is both.
+func (d *Document) blockCalled(name string) (found *node) {
+	if name = d.canonical(name); d.Format == Nginx && name == "server" {
+		return nil
+	}
+	for i := 1; i < len(d.nodes); i++ {
+		switch n := &d.nodes[i]; {
+		case n.commented || !d.same(n, name):
+		case n.kind == entry:
+			return nil
+		case found == nil:
+			found = n
+		}
+	}
+	return found
+}
+
 func (d *Document) blockArgument(s Step) (string, error) {
+	if d.Format == Apache && strings.ContainsAny(s.Argument, "<>") {
+		return "", errors.New("the argument holds < or >, which would end the block's own line")
+	}
 	if d.one == nil {
 		if err := printable(s.Argument); err != nil {
 			return "", err
