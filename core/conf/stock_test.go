@@ -75,7 +75,8 @@ func stockFiles(t *testing.T) string {
 
 // TestStockFiles holds every configuration file of Debian's packages to what
 // operators rely on: printed byte for byte; one value set changes its line and
-// no other, and is listed at the same address; set back, the file is as before.
+// no other, and is listed at the same address; set back, the file is as before; set to
+// what stands there, nothing changes.
 func TestStockFiles(t *testing.T) {
 	root := stockFiles(t)
 	type count struct{ files, settings, out, kept int }
@@ -114,6 +115,9 @@ func TestStockFiles(t *testing.T) {
 			if s.CommentedOut {
 				c.out++
 				continue
+			}
+			if same, err := doc.Apply(Edit{Do: Set, Address: s.Address, To: Text(s.Value)}); err != nil || same.src != doc.src {
+				t.Errorf("%s:%d: %s = %q, set to itself: %v", name, s.Line, s.Address, s.Value, err)
 			}
 			if n++; n <= 50 && !thereAndBack(t, doc, s) {
 				n = 1 << 20
