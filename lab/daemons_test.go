@@ -79,7 +79,7 @@ func TestInsideRealDaemons(t *testing.T) {
 	before := r.everything(1)
 	d, _ = r.draft("web", "  - {file: main, set: http/no_such_directive, to: 1}", "")
 	if len(d.Rehearsal.Groups) != 1 || // alike on both hosts, whatever time and process number nginx prints
-		d.Rehearsal.Digest != "" || !strings.Contains(d.Rehearsal.Groups[0].Findings[0].Text, `unknown directive "no_such_directive"`) {
+		d.Rehearsal.Digest != "" || !strings.Contains(fmt.Sprint(d.Rehearsal.Groups[0].Findings), `unknown directive "no_such_directive"`) {
 		t.Errorf("rehearsal: %+v", d.Rehearsal)
 	}
 	if r.everything(1) != before {
