@@ -199,6 +199,11 @@ func TestRefusedInput(t *testing.T) {
 		{SSHD, "Match\n", "Match has no condition"},
 		{"unheard-of", "", "is not known"},
 		{Systemd, "[Service\nA=1\n", "want ]"},
+		{PostgreSQL, "a = 1\nb = 'x\nc = 2\n", "x:2:5: a quote is not closed"},
+		{PostgreSQL, "b = 'it''s\\' # x\n", "x:1:5: a quote is not closed"},
+		{Redis, "port 1\nrequirepass \"x\n", "x:2:13: a quote is not closed"},
+		{HAProxy, "global\n  log-tag \"x\n", "x:2:11: a quote is not closed"},
+		{Unbound, "server:\n  identity: \"x\n  port: 1\n", "x:2:13: a quote is not closed"},
 	} {
 		if _, err := Parse("x", c.format, []byte(c.in)); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%.20q: error is %v; want %q", c.in, err, c.want)

@@ -181,7 +181,7 @@ var (
 	// Other files of keyword lines.
 	plainWords = quoting{quotes: `"'`, inside: `"'\`, comment: '#', literal: true}
 	// unbound.conf(5).
-	unboundWords = quoting{quotes: `"'`, comment: '#', literal: true} // "#" within a word is one of its bytes
+	unboundWords = quoting{quotes: `"'`, comment: '#'} // "#" within a word is one of its bytes
 	// logrotate.conf(5).
 	logrotateWords = quoting{quotes: `"'`, outside: `" '\`, inside: `"\`, comment: '#', literal: true}
 )

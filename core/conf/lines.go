@@ -104,10 +104,13 @@ func (p *parser) lines(l *lineRules) error {
 		if ok && !n.bare {
 			open := false
 			if at, open = p.extend(l, &n, stop, next, l.folding); open {
-				if l.scope == match {
+				if p.Format == SSHD || p.Format == Redis || p.Format == HAProxy || p.Format == Unbound { // they refuse the file
 					return p.errorAt(int(n.value.start), "a quote is not closed")
 				}
 				ok, stop = false, n.value.end
+			}
+			if p.Format == PostgreSQL && postgresOpen(p.text(n.value)) {
+				return p.errorAt(int(n.value.start), "a quote is not closed")
 			}
 		}
 		if ok {

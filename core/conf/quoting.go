@@ -333,6 +333,22 @@ func postgresDecode(raw string) string {
 	return b.String()
 }
 
+// postgresOpen tells that a value's quote is not closed.
+func postgresOpen(raw string) bool {
+	if raw == "" || raw[0] != '\'' {
+		return false
+	}
+	for i := 1; i < len(raw); i++ {
+		switch {
+		case raw[i] == '\\', raw[i] == '\'' && i+1 < len(raw) && raw[i+1] == '\'':
+			i++
+		case raw[i] == '\'':
+			return false
+		}
+	}
+	return true
+}
+
 // postgresBare tells what needs no quotes: a name, or a number with a unit.
 func postgresBare(text string) bool {
 	if text == "" {
