@@ -115,7 +115,7 @@ func (p page) says(text string) {
 func (p page) press(words string) {
 	p.t.Helper()
 	button := fmt.Sprintf("[...document.querySelectorAll('button')].findLast(b => b.innerText.trim() === %q)", words)
-	p.until("!!" + button)
+	p.until("(b => !!b && !b.disabled && !b.classList.contains('ant-btn-loading'))(" + button + ")") // one that waits for an answer takes no click
 	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](button+".click() === undefined")); err != nil {
 		p.t.Fatal(err)
 	}

@@ -173,8 +173,13 @@ func (t *terminal) documents(args []string, format string) (*conf.Files, error) 
 			if err != nil {
 				return err
 			}
-			if format == "" && conf.GuessContent(filepath.ToSlash(name), data) == "" {
-				return nil
+			if format == "" {
+				if _, err := conf.Guess(filepath.ToSlash(name), data); err != nil {
+					if conf.GuessFormat(filepath.ToSlash(name)) != "" {
+						fmt.Fprintf(t.errs, "left out: %v\n", err)
+					}
+					return nil
+				}
 			}
 			return add(name, false)
 		})
@@ -207,8 +212,8 @@ func (t *terminal) parse(name, format string) (*conf.Document, error) {
 	}
 	f := conf.Format(format)
 	if f == "" {
-		if f = conf.GuessContent(filepath.ToSlash(name), data); f == "" {
-			return nil, usagef("%s: neither path nor content suggests a format; say it with -format %s", name, conf.FormatNames())
+		if f, err = conf.Guess(filepath.ToSlash(name), data); err != nil {
+			return nil, usagef("%v; say it with -format %s", err, conf.FormatNames())
 		}
 		fmt.Fprintf(t.errs, "%s: read as %s\n", name, f)
 	}

@@ -162,14 +162,39 @@ func TestGuess(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]Format{"{\"a\": 1}": JSON, "<?xml version='1.0'?><a/>": XML, "[a]\nb=1\n": INI, "A=1\nB=2\n": Pairs, "some words\nof prose\n": "", "#!/bin/sh\nA=1\n": "", "A=1\n\x00": ""} {
-		if got := GuessContent("x", []byte(text)); got != want {
-			t.Errorf("%q: %q; want %q", text, got, want)
+		if got, err := Guess("x", []byte(text)); got != want || (err == nil) != (want != "") {
+			t.Errorf("%q: %q, %v; want %q", text, got, err, want)
+		}
+	}
+	for _, c := range []struct{ path, text, want string }{ // a format, or what the refusal says
+		{"/etc/nginx/nginx.conf", "# nothing yet\n", "nginx"},
+		{"site-nginx.conf", "[a]\nb = 1\n", "the path speaks for nginx, the content against it: its lines do not end in ; or braces; the content looks like ini"},
+		{"redis-levels.conf", "[levels]\nport = 1\n", "the path speaks for redis, the content against it: it has sections and pairs"},
+		{"redis.conf", "{\"port\": 1}", "the content looks like json"},
+		{"/etc/redis/users.conf", "server {\n  listen 1;\n}\n", "its lines end in ; or braces"},
+		{"server.xml", "{\"a\": 1}", "the path speaks for xml, the content against it: it does not read so: line 1"},
+		{"site-nginx.conf", "http {\n", "nginx"}, // malformed, and nothing else
+		{"/etc/mysql/x.cnf", "port = 1\n", "it has no section"},
+		{"/usr/share/dbus-1/system.conf", "<busconfig><a/></busconfig>", "the path speaks for systemd, the content against it: it begins as XML does; the content looks like xml"},
+		{"/etc/apache2/conf-enabled/a.conf", "<Directory /srv>\n  Options None\n</Directory>\n", "apache"},
+		{"x", "[a]\nb = \"1\"\n", "sections and pairs speak for ini, and quoted values for toml"},
+		{"x", "a = 1\n", "lines with = speak for pairs or ini"},
+		{"user-data", "#cloud-config\npackages: [nginx]\n", "yaml"},
+		{"a.pem", "-----BEGIN CERTIFICATE-----\nMIIB=\n-----END CERTIFICATE-----\n", "neither path nor content"},
+		{"99.rules", "ACTION==\"add\", RUN=\"x\"\n", "lines with = speak for"},
+		{"levels.d/a", "<?xml version='1.0'?><a/>", "xml"},
+		{"x.dtd", "<!-- none -->", "neither path nor content"},
+		{"x.conf", "\x7fELF\x00", "is no text"},
+	} {
+		got, err := Guess(c.path, []byte(c.text))
+		if said := fmt.Sprint(err); got != Format(c.want) && !(got == "" && strings.Contains(said, c.want)) {
+			t.Errorf("%s, %q: %q, %v; want %s", c.path, c.text, got, err, c.want)
 		}
 	}
 	root, _ := filepath.Glob("/etc/*.conf")
 	for _, path := range root { // whatever is guessed of real files, it does not fail badly
 		if data, err := os.ReadFile(path); err == nil {
-			if f := GuessContent(path, data); f != "" {
+			if f, _ := Guess(path, data); f != "" {
 				if d, err := Parse(path, f, data); err == nil && d.src != string(data) {
 					t.Errorf("%s is not printed as it is", path)
 				}
