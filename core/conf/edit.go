@@ -520,12 +520,11 @@ func (d *Document) written(v Value, n *node, old string) (raw, want string, err 
 			if v.Text == "" && d.flags {
 				return "", "", nil
 			}
-			if words, clean := d.split(v.Text); clean && (d.lines == nil || printable(v.Text) == nil || d.folded(v.Text)) {
-				name := ""
-				if n != nil {
-					name = d.nameOf(n)
+			if _, clean := d.split(v.Text); clean && (d.lines == nil || printable(v.Text) == nil || d.folded(v.Text)) {
+				raw = v.Text
+				if n != nil { // what is new is named by creation
+					raw = d.requoted(d.nameOf(n), raw, old)
 				}
-				raw := d.requoted(name, v.Text, old, len(words))
 				return raw, raw, nil
 			}
 			raw, err = d.one(v.Text)

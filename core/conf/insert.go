@@ -161,8 +161,7 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 		return splice{}, d.refuse(e, "%v", err)
 	}
 	if d.split != nil && e.To.Words == nil {
-		words, _ := d.split(value)
-		value = d.requoted(last.Name, value, "", len(words))
+		value = d.requoted(last.Name, value, "")
 		want = value
 	}
 	if last.ByArg {

@@ -518,17 +518,18 @@ const several = "access-control* interface-action interface-tag* interface-view 
 // requoted writes a value of words in quotes where the program wants one string: where
 // one in quotes stood, or where the program's manual says so. Text that has quotes, or
 // is one of the words for "nothing", is as its author wants it.
-func (d *Document) requoted(name, text, old string, words int) string {
+func (d *Document) requoted(name, text, old string) string {
 	if d.Format != Named && d.Format != Unbound || text == "" || strings.ContainsAny(text, `"'`) {
 		return text
 	}
+	words, _ := d.split(text)
 	before, clean := d.split(old)
 	one := clean && len(before) == 1 && strings.IndexByte(`"'`, old[0]) >= 0
 	switch {
 	case d.Format == Named && oneWord(text, "none hostname unlimited"):
 		return text
-	case d.Format == Named && (one || old == "" && words == 1 && oneWord(name, stringly)):
-	case d.Format == Unbound && (one || words > 1 && !oneWord(name, several)):
+	case d.Format == Named && (one || old == "" && len(words) == 1 && oneWord(name, stringly)):
+	case d.Format == Unbound && (one || len(words) > 1 && !oneWord(name, several)):
 	default:
 		return text
 	}
