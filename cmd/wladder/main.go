@@ -48,6 +48,8 @@ const (
 // usage is an error of how a command was called.
 type usage struct{ error }
 
+func (u usage) Unwrap() error { return u.error }
+
 func usagef(format string, args ...any) error { return usage{fmt.Errorf(format, args...)} }
 
 // errNotWell ends a command whose output has said already what is wrong.

@@ -62,7 +62,7 @@ var retouch = command{"retouch", "FILE|DIRECTORY…", "edit local files, shown a
 				return err
 			}
 			after = append(after, next)
-			results = append(results, result{before.Name, render.Unified(before.Name, before.Bytes(), next.Bytes()), conf.Compare(before, next), orNone(next.Made())})
+			results = append(results, result{before.Name, render.Unified(before.Name, before.Bytes(), next.Bytes()), conf.Compare(before, next), next.Made()})
 		}
 		var shown any = results
 		if len(results) == 1 {
@@ -99,9 +99,6 @@ var retouch = command{"retouch", "FILE|DIRECTORY…", "edit local files, shown a
 		return nil
 	}
 }}
-
-// orNone gives a list that is written as one, though it be empty.
-func orNone[T any](all []T) []T { return append([]T{}, all...) }
 
 // shared gives each file its edits: all, where there is one file; of several,
 // each edit goes to the files that have its address, and makes nothing anew.

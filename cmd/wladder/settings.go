@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"io/fs"
@@ -140,10 +141,17 @@ func (t *terminal) documents(args []string, format string) (*conf.Files, error) 
 	var roots []string
 	add := func(name string, must bool) error {
 		d, err := t.parse(name, format)
-		if err != nil && must {
+		var unclear *conf.Unclear
+		var unreadable *fs.PathError
+		switch {
+		case err != nil && (must || errors.As(err, &unreadable)):
 			return err
-		}
-		if err != nil {
+		case errors.As(err, &unclear):
+			if unclear.Suggested != "" {
+				fmt.Fprintf(t.errs, "left out: %v\n", unclear)
+			}
+			return nil
+		case err != nil:
 			fmt.Fprintf(t.errs, "passed over: %v\n", err)
 			return nil
 		}
@@ -168,18 +176,6 @@ func (t *terminal) documents(args []string, format string) (*conf.Files, error) 
 			}
 			if info, err := os.Stat(name); err != nil || !info.Mode().IsRegular() || info.Size() > conf.MaxSize { // links are followed
 				return nil
-			}
-			data, err := os.ReadFile(name)
-			if err != nil {
-				return err
-			}
-			if format == "" {
-				if _, err := conf.Guess(filepath.ToSlash(name), data); err != nil {
-					if conf.GuessFormat(filepath.ToSlash(name)) != "" {
-						fmt.Fprintf(t.errs, "left out: %v\n", err)
-					}
-					return nil
-				}
 			}
 			return add(name, false)
 		})
@@ -213,7 +209,7 @@ func (t *terminal) parse(name, format string) (*conf.Document, error) {
 	f := conf.Format(format)
 	if f == "" {
 		if f, err = conf.Guess(filepath.ToSlash(name), data); err != nil {
-			return nil, usagef("%v; say it with -format %s", err, conf.FormatNames())
+			return nil, usagef("%w; say it with -format %s", err, conf.FormatNames())
 		}
 		fmt.Fprintf(t.errs, "%s: read as %s\n", name, f)
 	}

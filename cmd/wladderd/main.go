@@ -253,7 +253,7 @@ func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, sig
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(netutil.LimitListener(listener, maxConnections)) }()
 	go watchRecord(work, log, st, recordEvery, c.checkpointsTo)
-	go watchContents(work, log, st, e, c.kept)
+	go watchContents(work, log, st, e)
 	log.Info("serving", "address", c.scheme()+"://"+c.listen)
 	select {
 	case err := <-failed:

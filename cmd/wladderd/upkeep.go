@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -19,14 +20,14 @@ import (
 
 // watchContents seals anew what an older key sealed, and takes away what nobody can go
 // back to any more, here and on hosts, now and then.
-func watchContents(ctx context.Context, log *slog.Logger, st *store.Store, e *engine.Engine, kept time.Duration) {
+func watchContents(ctx context.Context, log *slog.Logger, st *store.Store, e *engine.Engine) {
 	for tick := time.NewTicker(time.Hour); ; {
 		if n, err := st.Reseal(ctx); err != nil && ctx.Err() == nil {
 			log.Warn("not all is sealed with the new key yet", "error", err)
 		} else if n > 0 {
 			log.Info("all is sealed with the new key", "anew", n)
 		}
-		if n, err := st.Prune(ctx, kept); err != nil && ctx.Err() == nil {
+		if n, err := st.Prune(ctx, e.Kept); err != nil && ctx.Err() == nil {
 			log.Warn("old contents stay for now", "error", err)
 		} else if n > 0 {
 			log.Info("old contents are gone", "contents", n)
@@ -87,7 +88,7 @@ func receiver(text string) error {
 	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
 		return fmt.Errorf("-checkpoints-to: %q is no URL of https", text)
 	case u.User != nil:
-		return fmt.Errorf("-checkpoints-to: holds a name or a password, which the list of processes would show; a checkpoint is no secret, and is signed")
+		return errors.New("-checkpoints-to: holds a name or a password, which the list of processes would show; a checkpoint is no secret, and is signed")
 	case u.Scheme == "http":
 		if at, err := netip.ParseAddr(u.Hostname()); u.Hostname() != "localhost" && (err != nil || !at.IsLoopback()) {
 			return fmt.Errorf("-checkpoints-to: %s can be reached by others on the way; want https", text)

@@ -79,9 +79,6 @@ func (d *Document) collected(a Address, places []*node, e Edit) (next *Document,
 	default:
 		s = first.value
 	}
-	if next, err = Parse(d.Name, d.Format, []byte(d.src[:s.start]+text+d.src[s.end:])); err != nil {
-		return nil, true, d.refuse(e, "the edit would break the file: %v", err)
-	}
 	// What else there is stays, and what is set reads as it would by itself.
 	alone, err := Parse(d.Name, d.Format, []byte(d.alone(e.To.Text)))
 	if err != nil {
@@ -91,10 +88,8 @@ func (d *Document) collected(a Address, places []*node, e Edit) (next *Document,
 	for _, n := range places {
 		was += d.count(n)
 	}
-	if next.live != d.live-was+alone.live {
-		return nil, true, d.refuse(e, "the format cannot hold this edit: other entries would change with it")
-	}
-	return next, true, nil
+	next, err = d.withText(e, s, text, alone.live-was)
+	return next, true, err
 }
 
 // alone is a document that holds a value at x.
@@ -113,11 +108,8 @@ func (d *Document) filled(places []*node, e Edit) (next *Document, ok bool, err 
 	if len(places) != 1 || places[0].kind != entry || d.Format != JSON && d.Format != YAML && d.Format != TOML {
 		return nil, false, nil
 	}
-	n, member := places[0], e.To.Text
+	n, member := places[0], e.To.Joined()
 	raw := d.text(n.value)
-	if e.To.Words != nil {
-		member = strings.Join(e.To.Words, " ")
-	}
 	switch inner := strings.TrimSpace(strings.Trim(raw, "[]{}")); {
 	case raw == "" || strings.IndexByte("[{", raw[0]) < 0:
 		return nil, false, nil

@@ -63,6 +63,15 @@ const (
 	oneOnly           // the program refuses a second one, or the format has none
 )
 
+// part says where a file's global part is: what stands outside all blocks.
+type part uint8
+
+const (
+	atEnd   part = iota // anywhere outside blocks, which are closed; all of a flat file
+	ahead               // before the first section or block; in logrotate, it holds for those behind it, logrotate.conf(5)
+	nowhere             // there is none
+)
+
 // dialect is what one format knows.
 type dialect struct {
 	parse func(*parser) error
@@ -99,6 +108,7 @@ type dialect struct {
 	keyed string
 	// merged tells that blocks of the same name and argument are one.
 	merged bool
+	global part // where what stands outside blocks does
 	// include gives the files that an entry brings in; nil for other entries.
 	include func(d *Document, n *node) *inclusion
 }
@@ -118,11 +128,7 @@ func (d *Document) same(n *node, canonical string) bool {
 			return false
 		}
 		for i := range len(name) {
-			c := name[i]
-			if c >= 'A' && c <= 'Z' {
-				c |= 0x20
-			}
-			if c != canonical[i] {
+			if lowered(name[i]) != canonical[i] {
 				return false
 			}
 		}
@@ -135,17 +141,22 @@ func (d *Document) same(n *node, canonical string) bool {
 // are no UTF-8, stay.
 func lower(name string) string {
 	for i := range len(name) {
-		if c := name[i]; c >= 'A' && c <= 'Z' {
+		if lowered(name[i]) != name[i] {
 			low := []byte(name)
 			for k := i; k < len(low); k++ {
-				if c := low[k]; c >= 'A' && c <= 'Z' {
-					low[k] = c | 0x20
-				}
+				low[k] = lowered(low[k])
 			}
 			return string(low)
 		}
 	}
 	return name
+}
+
+func lowered(c byte) byte {
+	if c >= 'A' && c <= 'Z' {
+		return c | 0x20
+	}
+	return c
 }
 
 func underscored(name string) string { return strings.ReplaceAll(name, "-", "_") }
@@ -187,7 +198,7 @@ var (
 )
 
 var (
-	sshdLines    = lineRules{marks: "#", seps: "=", blanks: true, bare: true, words: &sshdWords, scope: match, header: func(name string) bool { return len(name) == 5 && strings.EqualFold(name, "Match") }, prose: true}
+	sshdLines    = lineRules{marks: "#", seps: "=", blanks: true, bare: true, words: &sshdWords, closed: true, scope: match, header: func(name string) bool { return len(name) == 5 && strings.EqualFold(name, "Match") }, prose: true}
 	mysqlLines   = lineRules{marks: "#;", seps: "=", bare: true, comment: '#', scope: brackets, special: bang, inner: true}
 	systemdLines = lineRules{marks: "#;", seps: "=", scope: brackets, folding: backslash}
 	iniLines     = lineRules{marks: "#;", seps: "=:", inner: true, bare: true, scope: brackets, folding: deeper}
@@ -195,16 +206,16 @@ var (
 	sambaLines   = lineRules{marks: "#;", seps: "=", inner: true, scope: brackets, folding: backslash}
 
 	apacheLines  = lineRules{marks: "#", blanks: true, bare: true, folding: backslash, words: &apacheWords, scope: tags, prose: true}
-	haproxyLines = lineRules{marks: "#", blanks: true, bare: true, words: &haproxyWords, scope: keyworded, prose: true,
+	haproxyLines = lineRules{marks: "#", blanks: true, bare: true, words: &haproxyWords, closed: true, scope: keyworded, prose: true,
 		header: oneOf("global defaults frontend backend listen peers resolvers mailers userlist program http-errors cache ring fcgi-app log-forward crt-store traces")}
-	redisLines    = lineRules{marks: "#", blanks: true, bare: true, words: &redisWords, prose: true}
+	redisLines    = lineRules{marks: "#", blanks: true, bare: true, words: &redisWords, closed: true, prose: true}
 	chronyLines   = lineRules{marks: "!;#%", blanks: true, bare: true, words: &chronyWords, prose: true}
 	squidLines    = lineRules{marks: "#", blanks: true, bare: true, words: &squidWords, folding: backslash, prose: true, special: squidCondition}
 	keywordLines  = lineRules{marks: "#", blanks: true, bare: true, words: &plainWords, prose: true}
-	unboundLines  = lineRules{marks: "#", seps: ":", bare: false, words: &unboundWords, scope: clauses, prose: true, special: topLevel, header: oneOf("server forward-zone stub-zone auth-zone view remote-control python dynlib dnscrypt cachedb dnstap rpz ipset redis")}
+	unboundLines  = lineRules{marks: "#", seps: ":", bare: false, words: &unboundWords, closed: true, scope: clauses, prose: true, special: topLevel, header: oneOf("server forward-zone stub-zone auth-zone view remote-control python dynlib dnscrypt cachedb dnstap rpz ipset redis")}
 	dovecotLines  = lineRules{marks: "#", seps: "=", inner: false, comment: '#', behind: true, scope: curly, folding: backslash, special: bang}
 	rotateLines   = lineRules{marks: "#", seps: "=", blanks: true, bare: true, words: &logrotateWords, scope: curly, raw: scripts, prose: true}
-	postgresLines = lineRules{marks: "#", seps: "=", blanks: true, comment: '#'}
+	postgresLines = lineRules{unclosed: postgresOpen, marks: "#", seps: "=", blanks: true, comment: '#'}
 	sysctlLines   = lineRules{marks: "#;", seps: "=", inner: true, special: excluded}
 	postfixLines  = lineRules{marks: "#", seps: "=", folding: outdented, special: service}
 	pairsLines    = lineRules{marks: "#", seps: "=", special: shellLine, folding: quoted}
@@ -248,15 +259,15 @@ func init() { // not a literal: the include functions look up formats
 			repeats: "add_header add_trailer proxy_set_header fastcgi_param uwsgi_param scgi_param proxy_hide_header proxy_pass_header server_name listen allow deny rewrite set if error_page return include access_log error_log map_hash sub_filter try_files limit_req limit_conn limit_req_zone limit_conn_zone log_format map geo upstream server location proxy_cookie_path proxy_redirect load_module env ssl_certificate ssl_certificate_key proxy_cache_path proxy_cache_valid fastcgi_cache_path fastcgi_cache_valid proxy_no_cache proxy_cache_bypass resolver auth_basic_user_file split_clients types set_real_ip_from",
 			include: including("include")},
 		// sshd_config(5).
-		SSHD: words(&sshdLines, dialect{fold: lower, caseless: true, unnamable: "=#;[]\"' \t:!", wins: firstWins,
+		SSHD: words(&sshdLines, dialect{global: ahead, fold: lower, caseless: true, unnamable: "=#;[]\"' \t:!", wins: firstWins,
 			repeats: "port listenaddress hostkey hostcertificate acceptenv allowusers denyusers allowgroups denygroups setenv permitlisten permitopen include match", keyed: "subsystem", include: including("include")}),
 		// systemd.syntax(7).
-		Systemd: texts(&systemdLines, dialect{encode: joinable, sep: "=", unmark: ";", unnamable: "=[]#; \t\\", between: " ", empty: true, merged: true,
+		Systemd: texts(&systemdLines, dialect{global: nowhere, encode: joinable, sep: "=", unmark: ";", unnamable: "=[]#; \t\\", between: " ", empty: true, merged: true,
 			repeats: "After Before Wants Requires Requisite BindsTo PartOf Conflicts WantedBy RequiredBy Also Documentation Condition* Assert* Exec* Environment EnvironmentFile Listen* On* Read* Inaccessible* SystemCall* Restrict* Device* IPAddress* DNS NTP FallbackNTP Capability* Ambient* Supplementary* BindPaths TemporaryFileSystem LoadCredential* SetCredential* Alias Address Gateway"}),
 		// The manual of MySQL and MariaDB, "Using Option Files"; - and _ are the same in names.
-		MySQL: texts(&mysqlLines, dialect{flags: true, fold: underscored, decode: mysqlDecode, encode: mysqlEncode, sep: " = ", unmark: ";", unnamable: "=[]#;", between: ",", empty: true, merged: true,
+		MySQL: texts(&mysqlLines, dialect{global: nowhere, flags: true, fold: underscored, decode: mysqlDecode, encode: mysqlEncode, sep: " = ", unmark: ";", unnamable: "=[]#;", between: ",", empty: true, merged: true,
 			repeats: "plugin_load_add replicate_* binlog_* optimizer_switch ignore_db_dir", include: bangIncluding("!include", "!includedir")}),
-		INI: texts(&iniLines, dialect{encode: bareText, sep: " = ", unmark: ";", unnamable: "=[]#;:", between: ",", empty: true, merged: true}),
+		INI: texts(&iniLines, dialect{global: ahead, encode: bareText, sep: " = ", unmark: ";", unnamable: "=[]#;:", between: ",", empty: true, merged: true}),
 		// httpd's manual, "Configuration Files" and "Configuration Sections".
 		Apache: words(&apacheLines, dialect{flags: true, fold: lower, caseless: true, nested: true, braced: true, unnamable: "<>#\"' \t", merged: true,
 			repeats: "include includeoptional loadmodule listen serveralias alias scriptalias aliasmatch redirect redirectmatch rewriterule rewritecond rewritemap header requestheader setenv setenvif* browsermatch* passenv unsetenv define addtype addhandler addencoding addlanguage addcharset addoutputfilter* setoutputfilter require allow deny order customlog logformat errordocument proxypass proxypassreverse proxypassmatch proxyset balancermember directoryindex sslcertificatefile sslcertificatekeyfile addicon* addalt* adddescription filterprovider filterchain substitute use indexignore",
@@ -268,17 +279,17 @@ func init() { // not a literal: the include functions look up formats
 		// sysctl.d(5) and sysctl.conf(5).
 		Sysctl: texts(&sysctlLines, dialect{fold: dotted, encode: bareText, sep: " = ", unmark: ";", unnamable: "=#; \t", between: " "}),
 		// haproxy's manual, 2.1 and 2.2.
-		HAProxy: words(&haproxyLines, dialect{flags: true, unnamable: "=#\"' \t\\", repeats: "acl bind server server-template option no http-request http-response http-after-response tcp-request tcp-response use_backend use-server timeout stats errorfile errorloc* capture user group peer nameserver log setenv http-check tcp-check redirect cookie filter stick default-server stick-table rspadd reqadd hold mailer", keyed: "timeout option stats server errorfile acl bind peer nameserver user hold"}),
+		HAProxy: words(&haproxyLines, dialect{global: nowhere, flags: true, unnamable: "=#\"' \t\\", repeats: "acl bind server server-template option no http-request http-response http-after-response tcp-request tcp-response use_backend use-server timeout stats errorfile errorloc* capture user group peer nameserver log setenv http-check tcp-check redirect cookie filter stick default-server stick-table rspadd reqadd hold mailer", keyed: "timeout option stats server errorfile acl bind peer nameserver user hold"}),
 		// redis.conf, and config.c in the server's source.
 		Redis: words(&redisLines, dialect{flags: true, fold: lower, caseless: true, unnamable: "=#\"' \t",
 			repeats: "save include loadmodule user rename-command client-output-buffer-limit", keyed: "client-output-buffer-limit user rename-command", include: including("include")}),
 		// The W3C's Extensible Markup Language 1.0 (Fifth Edition).
-		XML: {parse: (*parser).xml, encode: xmlEncode, exact: xmlExact, mark: "<!-- ", nested: true, braced: true, empty: true, repeats: "*", between: ","},
+		XML: {global: nowhere, parse: (*parser).xml, encode: xmlEncode, exact: xmlExact, mark: "<!-- ", nested: true, braced: true, empty: true, repeats: "*", between: ","},
 
 		// The PHP manual, parse_ini_file and "List of global pool directives".
-		PHP: texts(&phpLines, dialect{decode: phpDecode, encode: phpEncode, exact: phpExact, sep: " = ", mark: ";", unnamable: "=;\"'", between: ",", empty: true, merged: true, repeats: "extension zend_extension include", include: including("include")}),
+		PHP: texts(&phpLines, dialect{global: ahead, decode: phpDecode, encode: phpEncode, exact: phpExact, sep: " = ", mark: ";", unnamable: "=;\"'", between: ",", empty: true, merged: true, repeats: "extension zend_extension include", include: including("include")}),
 		// smb.conf(5): case and blanks in names do not matter.
-		Samba: texts(&sambaLines, dialect{fold: closedUp, encode: joinable, sep: " = ", unmark: ";", unnamable: "=[]#;", between: " ", empty: true, merged: true, repeats: "include", include: including("include")}),
+		Samba: texts(&sambaLines, dialect{global: ahead, fold: closedUp, encode: joinable, sep: " = ", unmark: ";", unnamable: "=[]#;", between: " ", empty: true, merged: true, repeats: "include", include: including("include")}),
 		// doveconf(1), and the documentation's "Configuration file syntax" (2.3).
 		Dovecot: texts(&dovecotLines, dialect{decode: dovecotDecode, encode: dovecotEncode, exact: dovecotExact, sep: " = ", unnamable: "=# \t{}\"'", between: " ", nested: true, braced: true, empty: true, merged: true, include: bangIncluding("!include", "!include_try")}),
 		// postconf(5) and master(5).
@@ -286,7 +297,7 @@ func init() { // not a literal: the include functions look up formats
 		// The BIND 9 administrator's reference manual, "Configuration File Grammar".
 		Named: {flags: true, parse: func(p *parser) error { return p.braces(&namedRules) }, split: namedSplit, one: namedOne, unname: namedMeaning, mark: "#", unmark: "/", nested: true, braced: true, wins: oneOnly, repeats: "*", include: including("include")},
 		// unbound.conf(5).
-		Unbound: words(&unboundLines, dialect{sep: ": ", unnamable: "=#\"' \t:", merged: true,
+		Unbound: words(&unboundLines, dialect{global: nowhere, sep: ": ", unnamable: "=#\"' \t:", merged: true,
 			repeats: "interface access-control* local-zone local-data* private-address private-domain domain-insecure outgoing-interface do-not-query-address forward-addr forward-host stub-addr stub-host include include-toplevel tls-* forward-zone stub-zone auth-zone view trust-anchor* auto-trust-anchor-file trusted-keys-file name primary master url allow-notify control-interface root-hints server-tag define-tag interface-* caps-exempt dlv-anchor* unblock-lan-zones",
 			include: including("include", "include-toplevel")}),
 		// chrony.conf(5): four comment marks.
@@ -294,7 +305,7 @@ func init() { // not a literal: the include functions look up formats
 		// squid.conf.documented.
 		Squid: words(&squidLines, dialect{flags: true, unnamable: "=#\"' \t", wins: oneOnly, repeats: "*", include: including("include")}),
 		// logrotate.conf(5).
-		Logrotate: words(&rotateLines, dialect{flags: true, unname: joinedPaths, unnamable: "=#\"' \t{}", nested: true, braced: true, sep: " ", include: including("include")}),
+		Logrotate: words(&rotateLines, dialect{global: ahead, flags: true, unname: joinedPaths, unnamable: "=#\"' \t{}", nested: true, braced: true, sep: " ", include: including("include")}),
 		// The rsyslog documentation, "Basic Structure" and "RainerScript".
 		Rsyslog:  {parse: (*parser).rsyslog, split: rsyslogWords.split, one: rsyslogWords.one, unname: syslogUnname, fold: lower, caseless: true, mark: "#", nested: true, braced: true, repeats: "*", include: including("$includeconfig")},
 		Keywords: words(&keywordLines, dialect{flags: true, unnamable: "=#\"' \t", wins: oneOnly, repeats: "*"}),
@@ -302,7 +313,7 @@ func init() { // not a literal: the include functions look up formats
 		// YAML 1.2, RFC 8259 with comments and trailing commas, TOML 1.0.
 		YAML:  {parse: (*parser).yaml, unname: yamlDecode, decode: yamlDecode, encode: yamlEncode, exact: yamlExact, mark: "#", sep: ": ", nested: true, empty: true, wins: oneOnly, repeats: "*", between: ","},
 		JSON:  {parse: (*parser).json, unname: jsonDecode, decode: jsonDecode, encode: jsonEncode, exact: jsonExact, mark: "//", unmark: "#", nested: true, braced: true, empty: true, wins: oneOnly, repeats: "*", between: ","},
-		TOML:  {parse: (*parser).toml, unname: tomlUnname, decode: tomlDecode, encode: tomlEncode, exact: tomlExact, mark: "#", sep: " = ", nested: true, empty: true, wins: oneOnly, repeats: "*", between: ","},
+		TOML:  {global: ahead, parse: (*parser).toml, unname: tomlUnname, decode: tomlDecode, encode: tomlEncode, exact: tomlExact, mark: "#", sep: " = ", nested: true, empty: true, wins: oneOnly, repeats: "*", between: ","},
 		Plain: {parse: func(*parser) error { return nil }},
 	}
 }

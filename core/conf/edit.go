@@ -28,6 +28,14 @@ type Value struct {
 	Words []string
 }
 
+// Joined gives the value as one text.
+func (v Value) Joined() string {
+	if v.Words != nil {
+		return strings.Join(v.Words, " ")
+	}
+	return v.Text
+}
+
 // Text makes a value of one text.
 func Text(s string) Value { return Value{Text: s} }
 
@@ -102,37 +110,6 @@ func (d *Document) Apply(edits ...Edit) (*Document, error) {
 		}
 	}
 	return d, nil
-}
-
-// Made is an entry that an edit made because it was not there.
-type Made struct {
-	Address string `json:"address"`
-	In      string `json:"in"`    // the block that was there; "" outside all blocks
-	Block   bool   `json:"block"` // blocks were made around it
-}
-
-// Words says what was made, and where.
-func (m Made) Words() string {
-	what, in := "new entry", "in "+m.In
-	if m.Block {
-		what = "new block"
-	}
-	if m.In == "" {
-		in = "outside all blocks"
-	}
-	return fmt.Sprintf("%s %s: %s", what, in, m.Address)
-}
-
-// Made lists what the edits made that gave this document, in their order.
-func (d *Document) Made() []Made { return d.made }
-
-// making says what an entry that is not there would be.
-func (d *Document) making(a Address) Made {
-	depth := len(a) - 1
-	for depth > 0 && len(d.find(a[:depth])) == 0 {
-		depth--
-	}
-	return Made{Address: a.String(), In: a[:depth].String(), Block: depth < len(a)-1}
 }
 
 // with gives the edit for one item.
@@ -329,26 +306,6 @@ func (d *Document) apply(e Edit) (*Document, error) {
 
 var pastOf = map[Action]string{Remove: "remove", CommentOut: "comment out", Uncomment: "uncomment", Insert: "insert by", Add: "add to; set it first", Take: "take from"}
 
-// created makes an entry that is not there.
-func (d *Document) created(a Address, e Edit) (*Document, error) {
-	whole := e
-	if e.To.Words == nil && d.collection(e.To.Text) {
-		e.To = Text("[]") // filled below
-	}
-	s, err := d.creation(a, e)
-	if err != nil {
-		return nil, err
-	}
-	next, err := d.spliced(e, a, nil, []splice{s})
-	if err == nil && whole.To.Text != e.To.Text {
-		next, err = next.apply(whole)
-	}
-	if err == nil {
-		next.made = []Made{d.making(a)}
-	}
-	return next, err
-}
-
 // nothing says that an address fits no place, and what nearly fits.
 func (d *Document) nothing(e Edit, a Address) error {
 	near := ""
@@ -415,12 +372,9 @@ func (d *Document) spliced(e Edit, a Address, places []*node, splices []splice) 
 		at = s.end
 	}
 	b = append(b, d.data[at:]...)
-	next, err := Parse(d.Name, d.Format, b)
+	next, err := d.reread(e, b)
 	if err != nil {
-		return nil, d.refuse(e, "the edit would break the file: %v", err)
-	}
-	if next.outside() > d.outside() {
-		return nil, d.refuse(e, "in this format nothing stands outside the sections%s", d.blocksLike(d.root(), Step{}))
+		return nil, err
 	}
 	const cannot = "the format cannot hold this edit: "
 	changed := 0
@@ -530,14 +484,8 @@ func (d *Document) written(v Value, n *node, old string) (raw, want string, err 
 			raw, err = d.one(v.Text)
 			return raw, raw, err
 		}
-		texts := make([]string, len(v.Words))
-		for i, w := range v.Words {
-			if texts[i], err = d.one(w); err != nil {
-				return "", "", err
-			}
-		}
-		raw = strings.Join(texts, " ")
-		return raw, raw, nil
+		raw, err = d.oneEach(v.Words)
+		return raw, raw, err
 	}
 	text := v.Text
 	if d.Format == XML {
@@ -574,6 +522,18 @@ func (d *Document) written(v Value, n *node, old string) (raw, want string, err 
 		raw, err = d.encode(text, old)
 	}
 	return raw, text, err
+}
+
+// oneEach writes each of some texts as a word.
+func (d *Document) oneEach(texts []string) (string, error) {
+	words := make([]string, len(texts))
+	for i, text := range texts {
+		var err error
+		if words[i], err = d.one(text); err != nil {
+			return "", err
+		}
+	}
+	return strings.Join(words, " "), nil
 }
 
 // folded tells that a value goes on over lines in the way of its format, so

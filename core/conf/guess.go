@@ -54,23 +54,31 @@ func GuessFormat(path string) Format {
 	return ""
 }
 
+// Unclear tells why no format is guessed; Suggested is what the path alone speaks for.
+type Unclear struct {
+	File, Why string
+	Suggested Format
+}
+
+func (u *Unclear) Error() string { return u.File + ": " + u.Why }
+
 // Guess names the format of a file whose path and content agree on one: the path, or
 // where that suggests none what the content alone shows, and the content reads so. The
-// error says what speaks for what.
+// error, an *Unclear, says what speaks for what.
 func Guess(path string, data []byte) (Format, error) {
 	suggested := GuessFormat(path)
 	s := shapeOf(data)
 	if s.binary {
-		return "", &Error{File: path, What: "is no text"}
+		return "", &Unclear{path, "is no text", suggested}
 	}
 	shown, why := s.shows()
 	switch {
 	case suggested == "" && shown != "":
 		return shown, nil
 	case suggested == "" && why != "":
-		return "", &Error{File: path, What: "no format is certain: " + why}
+		return "", &Unclear{path, "no format is certain: " + why, ""}
 	case suggested == "":
-		return "", &Error{File: path, What: "neither path nor content suggests a format"}
+		return "", &Unclear{path, "neither path nor content suggests a format", ""}
 	}
 	against := s.against(suggested)
 	if against == "" {
@@ -91,7 +99,7 @@ func Guess(path string, data []byte) (Format, error) {
 	if shown != "" && shown != suggested {
 		against += "; the content looks like " + string(shown)
 	}
-	return "", &Error{File: path, What: fmt.Sprintf("the path speaks for %s, the content against it: %s", suggested, against)}
+	return "", &Unclear{path, fmt.Sprintf("the path speaks for %s, the content against it: %s", suggested, against), suggested}
 }
 
 var (

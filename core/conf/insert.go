@@ -131,7 +131,7 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 	if len(rest) > 1 && !e.NewBlock {
 		return splice{}, d.refuse(e, "%s is not there, and a block is made only where the edit says new-block%s", a[:depth+1], d.blocksLike(parent, rest[0]))
 	}
-	if len(rest) == 1 && parent == d.root() && d.global() == nowhere && !d.besides(rest[0].Name) {
+	if len(rest) == 1 && parent == d.root() && d.global == nowhere && !d.besides(rest[0].Name) {
 		return splice{}, d.refuse(e, "is not there, and in this format nothing stands outside the sections%s", d.blocksLike(parent, Step{}))
 	}
 	if last := rest[len(rest)-1]; d.split != nil || d.lines != nil && d.lines.scope == curly {
@@ -262,13 +262,7 @@ func (d *Document) blockArgument(s Step) (string, error) {
 	if d.Format == SSHD || d.Format == Nginx || d.Format == Apache && !strings.EqualFold(s.Name, "Directory") && !strings.HasPrefix(strings.ToLower(s.Name), "files") {
 		words = strings.Fields(s.Argument)
 	}
-	for i, w := range words {
-		var err error
-		if words[i], err = d.one(w); err != nil {
-			return "", err
-		}
-	}
-	return strings.Join(words, " "), nil
+	return d.oneEach(words)
 }
 
 // commentedDefault is the one commented-out entry of that name in the scope
@@ -308,7 +302,7 @@ func (d *Document) insertion(parent *node) (at int32, sibling string, s surround
 	root := parent == d.root()
 	var last, sample *node
 	for c := range d.below(parent) {
-		if c.commented || root && c.kind == block && d.global() != atEnd || d.Format == MySQL && c.raw {
+		if c.commented || root && c.kind == block && d.global != atEnd || d.Format == MySQL && c.raw {
 			continue
 		}
 		last = c
@@ -321,7 +315,7 @@ func (d *Document) insertion(parent *node) (at int32, sibling string, s surround
 	}
 	if last == nil && root {
 		for c := range d.below(parent) {
-			if c.kind == block && !c.commented && d.global() != atEnd {
+			if c.kind == block && !c.commented && d.global != atEnd {
 				text, _ := d.line(c.whole.start)
 				s.eol = d.eol(c.whole.start)
 				s.after = s.eol
@@ -365,27 +359,6 @@ func (d *Document) insertion(parent *node) (at int32, sibling string, s surround
 	return next, sibling, s
 }
 
-// part says where a file's global part is: what stands outside all blocks.
-type part uint8
-
-const (
-	atEnd   part = iota // anywhere outside blocks, which are closed; all of a flat file
-	ahead               // before the first section or block
-	nowhere             // there is none
-)
-
-// global says where the format has its global part. In logrotate, what is global
-// holds for the blocks behind it alone, logrotate.conf(5).
-func (d *Document) global() part {
-	switch d.Format {
-	case SSHD, INI, PHP, Samba, TOML, Logrotate:
-		return ahead
-	case MySQL, Systemd, HAProxy, Unbound, XML:
-		return nowhere
-	}
-	return atEnd
-}
-
 // besides tells entries that stand outside sections all the same.
 func (d *Document) besides(name string) bool {
 	return d.Format == MySQL && strings.HasPrefix(name, "!") || d.Format == Unbound && strings.HasPrefix(name, "include")
@@ -393,7 +366,7 @@ func (d *Document) besides(name string) bool {
 
 // outside counts the entries outside all sections, of formats where none may stand there.
 func (d *Document) outside() (n int) {
-	if d.global() != nowhere {
+	if d.global != nowhere {
 		return 0
 	}
 	for c := range d.below(d.root()) {
@@ -402,6 +375,23 @@ func (d *Document) outside() (n int) {
 		}
 	}
 	return n
+}
+
+func (d *Document) noOutside(e Edit) error {
+	return d.refuse(e, "in this format nothing stands outside the sections%s", d.blocksLike(d.root(), Step{}))
+}
+
+// reread reads what an edit gives: a file still, with nothing outside its sections
+// that was not there.
+func (d *Document) reread(e Edit, b []byte) (*Document, error) {
+	next, err := Parse(d.Name, d.Format, b)
+	if err != nil {
+		return nil, d.refuse(e, "the edit would break the file: %v", err)
+	}
+	if next.outside() > d.outside() {
+		return nil, d.noOutside(e)
+	}
+	return next, nil
 }
 
 // globalPlace is where text goes that is inserted into the whole file: blocks to
@@ -419,9 +409,9 @@ func (d *Document) globalPlace(text string, e Edit) (at int32, place surrounding
 	}
 	at, place = int32(len(d.src)), d.endOfFile()
 	switch {
-	case !entries || d.global() == atEnd:
-	case d.global() == nowhere:
-		return 0, place, d.refuse(e, "in this format nothing stands outside the sections%s", d.blocksLike(d.root(), Step{}))
+	case !entries || d.global == atEnd:
+	case d.global == nowhere:
+		return 0, place, d.noOutside(e)
 	case blocks:
 		return 0, place, d.refuse(e, "the text holds entries of the global part and blocks; they go to different places: insert them apart")
 	default:
@@ -537,12 +527,9 @@ func (d *Document) inserted(e Edit, n *node) (*Document, error) {
 // withText splices text in and holds the result against what the text brings.
 func (d *Document) withText(e Edit, s span, text string, brings int) (*Document, error) {
 	b := slices.Concat(d.data[:s.start], []byte(text), d.data[s.end:])
-	next, err := Parse(d.Name, d.Format, b)
+	next, err := d.reread(e, b)
 	if err != nil {
-		return nil, d.refuse(e, "the edit would break the file: %v", err)
-	}
-	if next.outside() > d.outside() {
-		return nil, d.refuse(e, "in this format nothing stands outside the sections%s", d.blocksLike(d.root(), Step{}))
+		return nil, err
 	}
 	if next.live != d.live+brings {
 		return nil, d.refuse(e, "the text reads differently at this place than by itself: %d entries and blocks more, not %d", next.live-d.live, brings)

@@ -32,11 +32,14 @@ type lineRules struct {
 	behind  bool   // ... only behind a blank
 	folding folding
 	words   *quoting // of values that are words
-	scope   scoping
-	header  func(name string) bool // keyworded, clauses: what opens a block
-	raw     map[string]string      // curly: names whose lines are kept whole, to the line that reads so
-	prose   bool                   // commented-out entries are hard to tell from prose: be strict
-	special func(p *parser, l *lineRules, start, stop, next int32) (after int32, done bool, err error)
+	closed  bool     // a file with an open quote is refused, as by its program
+	// unclosed tells that a value of one text has one.
+	unclosed func(raw string) bool
+	scope    scoping
+	header   func(name string) bool // keyworded, clauses: what opens a block
+	raw      map[string]string      // curly: names whose lines are kept whole, to the line that reads so
+	prose    bool                   // commented-out entries are hard to tell from prose: be strict
+	special  func(p *parser, l *lineRules, start, stop, next int32) (after int32, done bool, err error)
 }
 
 // folding is how a value goes on over lines.
@@ -104,12 +107,12 @@ func (p *parser) lines(l *lineRules) error {
 		if ok && !n.bare {
 			open := false
 			if at, open = p.extend(l, &n, stop, next, l.folding); open {
-				if p.Format == SSHD || p.Format == Redis || p.Format == HAProxy || p.Format == Unbound { // they refuse the file
+				if l.closed {
 					return p.errorAt(int(n.value.start), "a quote is not closed")
 				}
 				ok, stop = false, n.value.end
 			}
-			if p.Format == PostgreSQL && postgresOpen(p.text(n.value)) {
+			if l.unclosed != nil && l.unclosed(p.text(n.value)) {
 				return p.errorAt(int(n.value.start), "a quote is not closed")
 			}
 		}

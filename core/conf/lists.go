@@ -74,7 +74,9 @@ func uncommented(raw string) string {
 
 // parts finds members in a value of one text.
 func (d *Document) parts(raw string, comma, fine bool) (all []word) {
-	backslashed := d.lines.folding == backslash
+	continues := func(i int) bool { // over the end of this line
+		return d.lines.folding == backslash && raw[i] == '\\' && strings.HasPrefix(strings.TrimPrefix(raw[i+1:], "\r"), "\n")
+	}
 	for i := 0; i < len(raw); {
 		c := raw[i]
 		if c == '\n' {
@@ -84,8 +86,7 @@ func (d *Document) parts(raw string, comma, fine bool) (all []word) {
 				continue
 			}
 		}
-		continues := backslashed && c == '\\' && strings.HasPrefix(strings.TrimPrefix(raw[i+1:], "\r"), "\n")
-		if wide(c) || c == '\n' || comma && c == ',' || continues {
+		if wide(c) || c == '\n' || comma && c == ',' || continues(i) {
 			i++
 			continue
 		}
@@ -102,7 +103,7 @@ func (d *Document) parts(raw string, comma, fine bool) (all []word) {
 				quote = c
 				continue
 			}
-			if c == '\n' || c == '\r' || comma && c == ',' || fine && wide(c) || backslashed && c == '\\' && strings.HasPrefix(strings.TrimPrefix(raw[i+1:], "\r"), "\n") {
+			if c == '\n' || c == '\r' || comma && c == ',' || fine && wide(c) || continues(i) {
 				break
 			}
 		}
@@ -196,7 +197,7 @@ func (r roster) joint(i int, lines bool) string {
 // with gives the value with a member more: behind the last one, or beside the ith.
 func (r roster) with(member string, i int, where Place) string {
 	m := r.members[i]
-	lines := r.alone(i) && (len(r.members) > 1 || r.line(m.start) > 0)
+	lines := r.alone(i)
 	if where == Above {
 		return r.raw[:m.start] + member + r.joint(i, lines) + r.raw[m.start:]
 	}

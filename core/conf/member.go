@@ -10,10 +10,7 @@ import (
 
 // membership adds a member to a value, or takes one out of it.
 func (d *Document) membership(n *node, step Step, e Edit) (splice, error) {
-	member := e.To.Text
-	if e.To.Words != nil {
-		member = strings.Join(e.To.Words, " ")
-	}
+	member := e.To.Joined()
 	if strings.TrimSpace(member) != member || member == "" {
 		return splice{}, d.refuseAt(n, e, "%q is no member of a list", member)
 	}
@@ -153,10 +150,7 @@ func (d *Document) wordOf(n *node, s span, raw, member string, e Edit) (splice, 
 
 // inList adds an item to a list of nodes, or takes one out.
 func (d *Document) inList(items []*node, e Edit) (*Document, error) {
-	member := e.To.Text
-	if e.To.Words != nil {
-		member = strings.Join(e.To.Words, " ")
-	}
+	member := e.To.Joined()
 	at := slices.IndexFunc(items, func(n *node) bool { return n.kind == entry && d.meaning(n) == member })
 	last := items[len(items)-1]
 	switch {

@@ -541,18 +541,13 @@ func (d *Document) requoted(name, text, old string) string {
 
 // shellExact writes text that a shell reads as text: "$" would name a variable.
 func shellExact(text, old string) (string, error) {
-	if strings.IndexByte(text, '$') < 0 && strings.IndexByte(text, '`') < 0 {
+	switch {
+	case !strings.ContainsAny(text, "$`"):
 		return shellEncode(text, old)
-	}
-	for _, r := range text {
-		if r < ' ' && r != '\t' && r != '\n' || r == 0x7f {
-			return "", errors.New("the value holds a control character; this format cannot hold it")
-		}
-	}
-	if strings.IndexByte(text, '\'') >= 0 {
+	case strings.IndexByte(text, '\'') >= 0:
 		return "", errors.New("the value holds a quote, and $ or a backquote; this format cannot hold it as text")
 	}
-	return "'" + text + "'", nil
+	return shellEncode(text, "''")
 }
 
 // phpExact writes text that is read as text: bare, null, on and the like are not, and

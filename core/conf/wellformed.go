@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -104,15 +105,7 @@ func names(attributes []xml.Attr) (all []xml.Name) {
 }
 
 func isBound(scopes []map[string]bool, prefix string) bool {
-	if prefix == "" {
-		return true
-	}
-	for _, scope := range scopes {
-		if scope[prefix] {
-			return true
-		}
-	}
-	return false
+	return prefix == "" || slices.ContainsFunc(scopes, func(scope map[string]bool) bool { return scope[prefix] })
 }
 
 func prefixed(n xml.Name) string {

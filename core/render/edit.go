@@ -344,10 +344,7 @@ func (s *set) judgeBrought(f *Rendered, was, now *conf.Document) bool {
 
 // judge holds a value against the definition's rule for it.
 func (s *set) judge(f *Rendered, doc *conf.Document, edit conf.Edit, rule *definition.Setting) bool {
-	value := edit.To.Text
-	if edit.To.Words != nil {
-		value = strings.Join(edit.To.Words, " ")
-	}
+	value := edit.To.Joined()
 	if rule.Shown != "" {
 		s.Shown = append(s.Shown, strings.ReplaceAll(rule.Shown, "{value}", value))
 	}
