@@ -8,6 +8,7 @@ import (
 	"wladder/core/change"
 	"wladder/core/definition"
 	"wladder/core/expr"
+	"wladder/core/finding"
 )
 
 const guessed = `
@@ -24,6 +25,32 @@ settings:
   - {address: x/levels, file: data, type: choice, choices: [low, high]}
 probes: [{name: answers, ask: "http GET :80/", expect: status == 200}]
 `
+
+// TestSecretsInWholeValues has a mapping bring a secret where its own address tells none.
+func TestSecretsInWholeValues(t *testing.T) {
+	svc, err := definition.Parse("s.yaml", []byte(strings.Replace(guessed, "format: ini, paths: {any: /etc/gauge/data.ini}", "format: yaml, paths: {any: /etc/gauge/data.yaml}", 1)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for to, code := range map[string]string{"{token: Tidewater-48}": "secret-written-out", "[{user: ines, password: rain}]": "secret-written-out", "{token: '{secret:pw}'}": "", "{level: 48}": ""} {
+		spec, err := change.Parse("c.yaml", []byte("title: t\nreason: r\nservice: gauge\nwhere: cores > 0\ncount: 1\nedits:\n  - {file: data, set: x, to: \""+to+"\"}\n"))
+		if err != nil {
+			t.Errorf("%s: %v", to, err)
+			continue
+		}
+		r := Candidates(svc, spec, Reading{Secrets: map[string]string{"pw": "Stillwater-9"}, Files: map[string]Found{
+			"data": {Path: "/etc/gauge/data.yaml", Resolved: "/etc/gauge/data.yaml", Kind: "regular file", Content: []byte("x: 1\n")}}})
+		found := ""
+		for _, f := range r.Clean() {
+			if f.Level == finding.Veto {
+				found = f.Code
+			}
+		}
+		if found != code {
+			t.Errorf("%s: %q; want %q: %+v", to, found, code, r.Findings)
+		}
+	}
+}
 
 // TestGuessesTellNothing has changes hold guesses of secrets, those of files and kept
 // ones: what their author is shown is the same whether they are right or wrong.

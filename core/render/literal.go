@@ -90,15 +90,17 @@ func heldIn(judge secret.Judge, text []byte, doc *conf.Document) (all []stretch)
 func (s *set) brought(f *Rendered, edit conf.Edit, was, now *conf.Document) (well bool) {
 	before := len(s.literals)
 	judge := s.svc.Secrets(f.Key)
-	switch edit.Do {
-	case conf.Set, conf.Add:
+	set := edit.Do == conf.Set || edit.Do == conf.Add
+	if set {
 		for _, at := range valued(edit) {
 			_, at.line, _ = now.Get(at.address)
 			for _, part := range judge(at.address, at.part) {
 				s.writtenOut(f, stretch{at.address, part, at.line})
 			}
 		}
-	case conf.Insert, conf.Replace:
+	}
+	whole := set && strings.IndexAny(edit.To.Text, "[{") == 0 // which may hold entries of its own
+	if edit.Do == conf.Insert || edit.Do == conf.Replace || whole && len(s.literals) == before {
 		were, more := map[string]bool{}, map[string]int{}
 		for _, at := range heldIn(judge, was.Bytes(), was) {
 			were[at.address+" "+at.part] = true
