@@ -27,7 +27,7 @@ func TestStoresConform(t *testing.T) {
 	})
 	t.Run("PostgreSQL", func(t *testing.T) {
 		t.Parallel()
-		r := newRig(t, 170, 3)
+		r := newRig(t, 3)
 		id := r.draft(connections, "{stages: [{hosts: all}], at_once: 2, soak: 1s, pause_after: 9}")
 		r.approved(id)
 		r.stop()
@@ -132,7 +132,7 @@ func TestHostsConform(t *testing.T) {
 	})
 	t.Run("SSH", func(t *testing.T) {
 		t.Parallel()
-		r := newRig(t, 171, 1)
+		r := newRig(t, 1)
 		r.stop()
 		h, err := r.store.Host(t.Context(), "b00")
 		if err != nil {
@@ -147,7 +147,7 @@ func TestHostsConform(t *testing.T) {
 // second copies of what was made there; a run whose guard is armed is not over.
 func TestWhatHostsKeepGoes(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 170, 1)
+	r := newRig(t, 1)
 	r.stop()
 	ctx, files := t.Context(), r.hosts[0].Files
 	const runs, day = "/var/lib/wladder/runs/", 24 * time.Hour

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -103,7 +104,11 @@ type rig struct {
 	proxied string        // where set, the engine reaches its database by this URL
 }
 
-func newRig(t *testing.T, subnet, n int) *rig {
+// nets counts the rigs of this process: the hosts of each have a loopback network of
+// their own, 127.20.NET.*, which no test of another package uses.
+var nets atomic.Int32
+
+func newRig(t *testing.T, n int) *rig {
 	r := &rig{t: t, url: postmaster.Fresh(t)}
 	ctx := t.Context()
 	var err error
@@ -117,9 +122,10 @@ func newRig(t *testing.T, subnet, n int) *rig {
 		}
 	}
 	var load []view.Host
+	net := nets.Add(1)
 	for i := range n {
 		h, err := standin.Start(standin.Config{
-			Name: fmt.Sprintf("b%02d", i), Address: fmt.Sprintf("127.19.%d.%d:2222", subnet, i+1), Cores: 2 + i%2*2, MemoryMB: 1024,
+			Name: fmt.Sprintf("b%02d", i), Address: fmt.Sprintf("127.20.%d.%d:2222", net, i+1), Cores: 2 + i%2*2, MemoryMB: 1024,
 			Signer: signer(1), Client: signer(2).PublicKey(), Image: map[string]string{confPath: confText},
 			Units: []standin.UnitConfig{{Name: "nginx.service", Checker: "nginx", Read: standin.WebServer(confPath, "x")}},
 		})
@@ -301,7 +307,7 @@ const (
 
 func TestClimbRestoresTheFailingHost(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 10, 8)
+	r := newRig(t, 8)
 	r.hosts[3].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 4096"})
 	r.hosts[5].Script(&standin.Fault{Do: standin.DieAfter, For: 100 * time.Millisecond, When: "worker_connections 4096"})
 	id := r.draft(connections, strings.Replace(quick, "pause_after: 2", "pause_after: 3", 1))
@@ -383,7 +389,7 @@ func (r *rig) verifyRecord() {
 
 func TestLadderStopsAtFailuresAndGates(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 11, 6)
+	r := newRig(t, 6)
 	for _, h := range r.hosts[1:3] {
 		h.Script(&standin.Fault{Do: standin.RefuseStart, When: "worker_processes 3"})
 	}
@@ -427,7 +433,7 @@ func TestLadderStopsAtFailuresAndGates(t *testing.T) {
 
 func TestNothingStartsWithoutItsApproval(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 12, 2)
+	r := newRig(t, 2)
 	ctx := t.Context()
 	id := r.draft(connections, quick)
 	wants := func(what string, err error) {
@@ -476,7 +482,7 @@ func TestNothingStartsWithoutItsApproval(t *testing.T) {
 
 func TestRehearsalFindings(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 13, 5)
+	r := newRig(t, 5)
 	r.hosts[0].Files.Write(confPath, []byte("events {\n"))
 	r.hosts[1].Files.Write(confPath, []byte("bogus on;\n"+confText))
 	r.hosts[2].Close()
@@ -534,7 +540,7 @@ func TestRehearsalFindings(t *testing.T) {
 func TestCutLinks(t *testing.T) {
 	t.Parallel()
 	kinds := []standin.FaultKind{standin.CutBefore, standin.CutAfter}
-	r := newRig(t, 14, 2+len(kinds)*2*len(operations))
+	r := newRig(t, 2+len(kinds)*2*len(operations))
 	const edit = "  - {set: events/worker_connections, to: 1024}"
 	refusing := &standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 1024"}
 	// Two hosts without a cut tell which scripts a run sends on either way.

@@ -41,13 +41,10 @@ func TestFailingDatabase(t *testing.T) {
 	}{
 		{faulty.Error, 0, 4, false}, {faulty.Cut, 0, 4, false}, {faulty.Swallow, 0, 4, false}, {faulty.Gone, 3 * time.Second, 8, false}, {faulty.Gone, 40 * time.Second, 24, true},
 	}
-	subnet := 40
 	for _, w := range ways {
 		if w.every && !*every {
 			continue
 		}
-		from := subnet
-		subnet += w.rigs
 		stride := 1
 		if w.kind == faulty.Gone && !*every { // each third: an outage takes its time
 			stride = 3
@@ -59,7 +56,7 @@ func TestFailingDatabase(t *testing.T) {
 			var all sync.WaitGroup
 			for i := range w.rigs {
 				all.Go(func() {
-					failed := failing(t, from+i, w.kind, w.away, i*stride, w.rigs*stride)
+					failed := failing(t, w.kind, w.away, i*stride, w.rigs*stride)
 					mu.Lock()
 					defer mu.Unlock()
 					for _, what := range failed {
@@ -79,8 +76,8 @@ func TestFailingDatabase(t *testing.T) {
 
 // failing lets one host climb again and again, with the nth statement failing
 // where n is first modulo step, until a run has fewer statements than that.
-func failing(t *testing.T, subnet int, kind faulty.Kind, away time.Duration, first, step int) []string {
-	r := newRig(t, subnet, 1)
+func failing(t *testing.T, kind faulty.Kind, away time.Duration, first, step int) []string {
+	r := newRig(t, 1)
 	r.lease = 2 * time.Second
 	p := r.behindProxy()
 	for n := first + 1; ; n += step {

@@ -22,10 +22,10 @@ var operations = []string{"claim", "collect", "ask", "trial", "snapshot", "arm",
 // "busy", once by garbage, once by silence: each host ends whole, and is truly
 // told of.
 func TestEveryOperationFailsOnce(t *testing.T) {
-	for i, kind := range []standin.FaultKind{standin.Busy, standin.Garble, standin.Silence} {
+	for _, kind := range []standin.FaultKind{standin.Busy, standin.Garble, standin.Silence} {
 		t.Run(string(kind), func(t *testing.T) {
 			t.Parallel()
-			r := newRig(t, 150+i, len(operations))
+			r := newRig(t, len(operations))
 			id := r.draft("  - {set: events/worker_connections, to: 1024}", "{stages: [{hosts: all}], at_once: 99, soak: 300ms, pause_after: 99}")
 			r.approved(id)
 			for n, at := range operations {
@@ -55,7 +55,7 @@ func TestEveryOperationFailsOnce(t *testing.T) {
 // and the server go on.
 func TestAPanicEndsNothing(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 155, 3)
+	r := newRig(t, 3)
 	id := r.draft(connections, "{stages: [{hosts: all}], at_once: 3, soak: 100ms}")
 	r.approved(id)
 	times := 0
@@ -90,7 +90,7 @@ func TestAPanicEndsNothing(t *testing.T) {
 // while its program does not: it gets the act alone.
 func TestSavedAndNotInForce(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 156, 3)
+	r := newRig(t, 3)
 	text := strings.Replace(pagesDefinition, "service: pages", "service: titled", 1)
 	text = strings.Replace(text, "in-force: {ask: unit nginx.service, expect: renewed > 0}", `in-force: {ask: "http GET :18480/", expect: 'headers["x-tide"] == "high"'}`, 1)
 	r.load("titled", text)
@@ -131,7 +131,7 @@ func TestSavedAndNotInForce(t *testing.T) {
 // another, and that other start what it can.
 func TestBusyHostsKeepNobodyWaiting(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 157, 4)
+	r := newRig(t, 4)
 	slow := r.drafted("title: t\nreason: r\nservice: pages\nwhere: name in [\"b00\", \"b01\"]\ncount: 2\nedits:\n" + connections + "\nladder: {stages: [{hosts: all}], soak: 4s}\n")
 	r.approved(slow)
 	next := r.draft("  - {set: worker_processes, to: 3}", "{stages: [{hosts: all}], at_once: 2, soak: 100ms}")
@@ -158,7 +158,7 @@ func TestBusyHostsKeepNobodyWaiting(t *testing.T) {
 // person, and a person cannot go on from nothing.
 func TestNoHostDoneIsNotCompleted(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 158, 2)
+	r := newRig(t, 2)
 	id := r.draft(connections, "{stages: [{hosts: all}], at_once: 2, soak: 100ms, pause_after: 9}")
 	r.approved(id)
 	for _, h := range r.hosts {
@@ -182,7 +182,7 @@ func TestNoHostDoneIsNotCompleted(t *testing.T) {
 // still being put back.
 func TestResumeForgivesWhatHasEnded(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 159, 3)
+	r := newRig(t, 3)
 	r.hosts[0].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 2048"})
 	hold := &standin.Fault{Do: standin.CutAfter, At: "restore", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
 	r.hosts[0].Script(hold)
@@ -211,7 +211,7 @@ func TestResumeForgivesWhatHasEnded(t *testing.T) {
 // climb passes it over.
 func TestLeftOut(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 160, 3)
+	r := newRig(t, 3)
 	ctx := t.Context()
 	id := r.draft(connections, "{stages: [{hosts: all}], at_once: 3, soak: 100ms}")
 	digest := r.approved(id).Rehearsal.Digest
@@ -239,7 +239,7 @@ func TestLeftOut(t *testing.T) {
 // database knows: it is not worked on until an admin raises that host's alone.
 func TestAFenceFromAnOlderDatabase(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 161, 1)
+	r := newRig(t, 1)
 	ctx := t.Context()
 	if out, status := r.hosts[0].Run("mkdir -p /var/lib/wladder; echo 4000 >/var/lib/wladder/fence"); status != 0 {
 		t.Fatal(out)
@@ -274,7 +274,7 @@ func TestAFenceFromAnOlderDatabase(t *testing.T) {
 // keeps the new ones, for longer than that span.
 func TestTheGuardHoldsThroughTheSoak(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 162, 2)
+	r := newRig(t, 2)
 	r.load("short", strings.Replace(strings.Replace(pagesDefinition, "service: pages", "service: short", 1), "settle: 1s", "settle: 1s\nguarded: true\nguard: 2s", 1))
 	draft := func(name string) int64 {
 		id := r.drafted(fmt.Sprintf("title: t\nreason: r\nservice: short\nwhere: name == %q\ncount: 1\nedits:\n%s\nladder: {soak: 6s}\n", name, connections))
@@ -317,7 +317,7 @@ func TestTheDatabaseIsGoneDuringTheSoak(t *testing.T) {
 	if *every {
 		hosts, away, guard = 50, 5*time.Minute, "20s"
 	}
-	r := newRig(t, 164, hosts)
+	r := newRig(t, hosts)
 	r.load("short", strings.Replace(strings.Replace(pagesDefinition, "service: pages", "service: short", 1), "settle: 1s", "settle: 1s\nguarded: true\nguard: "+guard, 1))
 	p := r.behindProxy()
 	id := r.drafted(fmt.Sprintf("title: t\nreason: r\nservice: short\nwhere: labels.role == \"bulletin\"\ncount: %d\nedits:\n%s\nladder: {stages: [{hosts: all}], at_once: 99, soak: %ds}\n", hosts, connections, int(away.Seconds())-2))

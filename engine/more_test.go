@@ -34,7 +34,7 @@ settle: 500ms
 // TestTwoFilesAreOneSet changes two files: both are new, or both are old.
 func TestTwoFilesAreOneSet(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 15, 3)
+	r := newRig(t, 3)
 	ctx := t.Context()
 	for _, h := range r.hosts {
 		h.Files.Write("/etc/extra.ini", []byte("[a]\nb = 1\n"))
@@ -93,7 +93,7 @@ settle: 500ms
 // hosts: that one is stopped, with where it is decided.
 func TestOverruledEdit(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 21, 2)
+	r := newRig(t, 2)
 	for _, h := range r.hosts {
 		h.Files.Write("/etc/my.cnf", []byte("[mysqld]\nmax_connections = 90\n!includedir /etc/nginx/\n"))
 		h.Files.Write("/etc/nginx/a.cnf", []byte("[mysqldump]\nmax_connections = 1\n"))
@@ -126,7 +126,7 @@ func TestOverruledEdit(t *testing.T) {
 // can hold: the file keeps its bytes, people see what they are.
 func TestOddBytes(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 20, 1)
+	r := newRig(t, 1)
 	r.hosts[0].Files.Write(confPath, []byte("# M\xfchle\n"+confText))
 	r.hosts[0].Files.Write("/etc/odd", []byte("\x00\xff"+strings.Repeat("‹", 3000)))
 	text := strings.Replace(pagesDefinition, "probes:", "commands: {odd: {command: [cat, /etc/odd], shown: true}}\nprobes:\n  - {name: odd, ask: command odd, expect: exit == 0}", 1)
@@ -149,7 +149,7 @@ func TestOddBytes(t *testing.T) {
 // TestStopAndGoOn stops an engine in order in the middle of a climb: it lets
 // go between two steps, the next one goes on, and nothing is done twice.
 func TestStopAndGoOn(t *testing.T) {
-	r := newRig(t, 16, 4)
+	r := newRig(t, 4)
 	id := r.draft(connections, "{stages: [{hosts: all}], at_once: 4, soak: 600ms}")
 	r.approved(id)
 	if _, err := r.store.StartClimb(t.Context(), "oda", id, host.ScriptsDigest()); err != nil {
@@ -178,7 +178,7 @@ func TestStopAndGoOn(t *testing.T) {
 // TestAHostThatStaysAwayIsStranded loses a host for good in the worst moment.
 func TestAHostThatStaysAwayIsStranded(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 17, 2)
+	r := newRig(t, 2)
 	id := r.draft(connections, "{stages: [{hosts: all}], at_once: 2, soak: 100ms, pause_after: 5}")
 	r.approved(id)
 	cut := &standin.Fault{Do: standin.CutAfter, At: "place", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
@@ -202,7 +202,7 @@ func TestAHostThatStaysAwayIsStranded(t *testing.T) {
 // host puts itself back, and the next server says so.
 func TestAGuardFiresWhileNobodyWatches(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 19, 1)
+	r := newRig(t, 1)
 	id := r.drafted("title: t\nreason: r\nservice: pages\nwhere: name == \"b00\"\ncount: 1\nguard: 1s\nedits:\n" + connections + "\nladder: {soak: 100ms}\n")
 	r.approved(id)
 	cut := &standin.Fault{Do: standin.CutAfter, At: "act", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
@@ -229,7 +229,7 @@ func TestAGuardFiresWhileNobodyWatches(t *testing.T) {
 // TestSecretsReachTheirFileAlone sets a value by a secret's name.
 func TestSecretsReachTheirFileAlone(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 22, 2)
+	r := newRig(t, 2)
 	ctx := t.Context()
 	d := r.rehearse(r.draft("  - {set: http/server/add_header, secret: header-token}", quick))
 	if d.Rehearsal.Findings[0].Code != "no-secret" {
@@ -266,7 +266,7 @@ func TestSecretsReachTheirFileAlone(t *testing.T) {
 // TestAskGroupsAnswers puts probes without a change.
 func TestAskGroupsAnswers(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 23, 4)
+	r := newRig(t, 4)
 	r.hosts[3].Close()
 	out, err := r.engine.Ask(t.Context(), "kim", `labels.role == "bulletin"`, "pages", []string{"unit nginx.service", "port 18480", "file /etc/nginx/nginx.conf", "process nginx", "http :18480/none"})
 	if err != nil || out.Hosts != 4 || len(out.Answers) != 5 {
@@ -288,7 +288,7 @@ func TestAskGroupsAnswers(t *testing.T) {
 
 func TestSurveySaysWhoIsAway(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 18, 3)
+	r := newRig(t, 3)
 	r.hosts[1].Close()
 	asked, failed, err := r.engine.Survey(t.Context(), `name != "b02"`)
 	if err != nil || asked != 2 || len(failed) != 1 || !strings.Contains(failed["b01"].Error(), "cannot be reached") {
@@ -312,7 +312,7 @@ func TestSurveySaysWhoIsAway(t *testing.T) {
 // whatever becomes of the hosts afterwards, and once only.
 func TestSweep(t *testing.T) {
 	t.Parallel()
-	r := newRig(t, 172, 3)
+	r := newRig(t, 3)
 	ctx := t.Context()
 	id := r.draft(connections, "{stages: [{hosts: all}], soak: 100ms}")
 	r.approved(id)

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -28,10 +29,15 @@ import (
 
 var pictures = flag.String("pictures", "", "keep a picture of each page in this directory")
 
-// opened is a demo of the test's own on 127.SECOND.*.*: real server, real PostgreSQL, stand-in
+// nets counts the demos of this process: each has a loopback network of its own.
+// The tour and the demo that people start have 71 and 72.
+var nets atomic.Int32
+
+// opened is a demo of the test's own: real server, real PostgreSQL, stand-in
 // hosts, and a real browser before it.
-func opened(t *testing.T, second int) *office {
+func opened(t *testing.T) *office {
 	t.Helper()
+	second := 72 + int(nets.Add(1))
 	bin := t.TempDir()
 	sources, _ := filepath.Glob("../wladder*/*.go")
 	for _, name := range sources {
@@ -145,7 +151,7 @@ func (p page) picture(name string) {
 func TestConsole(t *testing.T) {
 	t.Parallel()
 	p := page{t: t, ctx: browser(t)}
-	o := opened(t, 73)
+	o := opened(t)
 	p.url = o.URL
 	ctx := t.Context()
 	if err := o.Past(ctx, demo.PastChanges, strings.NewReplacer()); err != nil {
@@ -233,7 +239,7 @@ func TestConsole(t *testing.T) {
 // TestPeople has two admins agree on a third, and keep somebody out.
 func TestPeople(t *testing.T) {
 	t.Parallel()
-	o := opened(t, 75)
+	o := opened(t)
 	ctx := t.Context()
 	ada, err := o.As(ctx, "ada")
 	if err != nil {
@@ -316,7 +322,7 @@ const nasty = "it's \"$(touch oops)\" `x`; <script>window.oops=1</script><img sr
 // to the page.
 func TestTextStaysData(t *testing.T) {
 	t.Parallel()
-	o := opened(t, 74)
+	o := opened(t)
 	ctx := t.Context()
 	if err := o.Set(ctx); err != nil {
 		t.Fatal(err)
@@ -389,7 +395,7 @@ func offered(t *testing.T, author *client.Client, text []byte) int64 {
 // TestTour has the tour walk its way, which checks each step by itself.
 func TestTour(t *testing.T) {
 	t.Parallel()
-	o := opened(t, 75)
+	o := opened(t)
 	if err := o.tour(t.Context()); err != nil {
 		t.Error(err)
 	}
