@@ -23,7 +23,7 @@ func (d *Document) commenting(n *node, e Edit) ([]splice, error) {
 		return nil, d.refuseAt(n, e, "shares its line with what stands before it; put it on a line of its own first")
 	}
 	last, _ := d.line(max(start, end-1))
-	if after := strings.TrimLeft(d.src[min(end, last.end):last.end], " \t;,"); after != "" && after[0] != '#' && !(after[0] == '/' && d.mark == "//") && d.lines == nil {
+	if after := strings.TrimLeft(d.src[min(end, last.end):last.end], " \t;,"); after != "" && !d.isComment(after) && !(after[0] == '/' && d.mark == "//") && d.lines == nil {
 		return nil, d.refuseAt(n, e, "shares its line with what stands behind it; put it on a line of its own first")
 	}
 	mark := strings.TrimRight(d.mark, " ")
@@ -57,6 +57,12 @@ func (d *Document) marks() string {
 		return d.lines.marks
 	}
 	return strings.TrimRight(d.mark, " ") + d.unmark
+}
+
+// isComment tells that what stands behind an entry is a comment up to the line's end.
+func (d *Document) isComment(rest string) bool {
+	return rest[0] == '#' || d.unmark == "/" && strings.HasPrefix(rest, "//") ||
+		d.unmark == "/" && strings.HasPrefix(rest, "/*") && strings.Index(rest, "*/") == len(strings.TrimRight(rest, " \t"))-2
 }
 
 // markStart gives where the comment mark before a commented-out node begins.

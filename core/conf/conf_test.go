@@ -320,6 +320,7 @@ func FuzzKeywords(f *testing.F) {
 func FuzzNested(f *testing.F) { fuzzDocument(f, Apache, Dovecot, Logrotate) }
 func FuzzPairs(f *testing.F)  { fuzzDocument(f, Pairs, Sysctl, PostgreSQL, Postfix) }
 func FuzzBraces(f *testing.F) { fuzzDocument(f, Nginx, Named) }
+func FuzzBlocks(f *testing.F) { fuzzDocument(f, Blocks) }
 func FuzzMarkup(f *testing.F) { fuzzDocument(f, XML, Rsyslog) }
 func FuzzData(f *testing.F)   { fuzzDocument(f, YAML, JSON, TOML) }
 

@@ -154,6 +154,7 @@ func asking(dir, path string) map[Format]*exec.Cmd {
 		Logrotate: exec.Command("/usr/sbin/logrotate", "-d", "-s", dir+"/state", path),
 		Rsyslog:   exec.Command("/usr/sbin/rsyslogd", "-N1", "-f", path),
 		Systemd:   shell(`cp "$1" "$2/gauge.service"; systemd-analyze verify "$2/gauge.service"`, dir),
+		Blocks:    exec.Command("/usr/bin/apt-config", "-c", path, "dump"),
 		Keywords:  exec.Command("/usr/bin/ssh", "-G", "-F", path, "gauge"),
 		INI:       exec.Command("/usr/bin/python3", "-c", "import configparser,sys\nc=configparser.ConfigParser(interpolation=None,allow_no_value=True);c.read(sys.argv[1])\nfor s in c.sections():\n  for k,v in c[s].items(): print(s,k,'=',v)", path),
 		JSON:      exec.Command("/usr/bin/python3", "-c", "import json,sys;print(json.load(open(sys.argv[1])))", path),

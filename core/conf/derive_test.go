@@ -155,13 +155,13 @@ func TestGuess(t *testing.T) {
 		"conf/catalina.properties": Pairs, "/etc/sysctl.d/10.conf": Sysctl, "/etc/haproxy/haproxy.cfg": HAProxy, "/etc/redis/redis.conf": Redis, "server.xml": XML, "/etc/php/8.2/fpm/pool.d/www.conf": PHP,
 		"/etc/php/8.2/cli/php.ini": PHP, "/etc/samba/smb.conf": Samba, "/etc/dovecot/conf.d/10-ssl.conf": Dovecot, "/etc/postfix/main.cf": Postfix, "/etc/bind/named.conf.options": Named,
 		"/etc/unbound/unbound.conf.d/a.conf": Unbound, "/etc/chrony/chrony.conf": Chrony, "/etc/squid/squid.conf": Squid, "/etc/logrotate.d/nginx": Logrotate, "/etc/rsyslog.d/50.conf": Rsyslog,
-		"/etc/ssh/ssh_config": Keywords, "a.yml": YAML, "a.json": JSON, "a.toml": TOML, "setup.cfg": INI, "/etc/nginx/nginx.conf.gz": "", "notes.txt": "", "/etc/tmpfiles.d/named.conf": Keywords,
+		"/etc/ssh/ssh_config": Keywords, "a.yml": YAML, "a.json": JSON, "a.toml": TOML, "setup.cfg": "", "/etc/cloud/cloud.cfg.d/05_logging.cfg": YAML, "/etc/nsswitch.conf": Blocks, "/etc/profile.d/x.sh": Pairs, "/etc/fail2ban/filter.d/nginx-x.conf": INI, "/etc/nginx/nginx.conf.gz": "", "notes.txt": "", "/etc/tmpfiles.d/named.conf": Keywords,
 	} {
 		if got := GuessFormat(path); got != want {
 			t.Errorf("%s: %q; want %q", path, got, want)
 		}
 	}
-	for text, want := range map[string]Format{"{\"a\": 1}": JSON, "<?xml version='1.0'?><a/>": XML, "[a]\nb=1\n": INI, "A=1\nB=2\n": Pairs, "some words\nof prose\n": "", "#!/bin/sh\nA=1\n": "", "A=1\n\x00": ""} {
+	for text, want := range map[string]Format{"{\"a\": 1}": JSON, "<?xml version='1.0'?><a/>": XML, "[a]\nb=1\n": INI, "A=1\nB=2\n": Pairs, "some words\nof prose\n": "", "#!/bin/sh\nA=1\n": Pairs, "#!/usr/bin/perl\nA=1\n": "", "A=1\n\x00": ""} {
 		if got, err := Guess("x", []byte(text)); got != want || (err == nil) != (want != "") {
 			t.Errorf("%q: %q, %v; want %q", text, got, err, want)
 		}
@@ -178,10 +178,30 @@ func TestGuess(t *testing.T) {
 		{"/usr/share/dbus-1/system.conf", "<busconfig><a/></busconfig>", "the path speaks for systemd, the content against it: it begins as XML does; the content looks like xml"},
 		{"/etc/apache2/conf-enabled/a.conf", "<Directory /srv>\n  Options None\n</Directory>\n", "apache"},
 		{"x", "[a]\nb = \"1\"\n", "sections and pairs speak for ini, and quoted values for toml"},
-		{"x", "a = 1\n", "lines with = speak for pairs or ini"},
+		{"x", "a = 1\n", "lines with = speak for pairs or blocks"},
+		{"x.conf", "a = 1\n", "blocks"},
+		{"x", "a = 1\nb = 2\n", "blocks"},
+		{"x", "a=1\nb=2\n", "blocks"}, // in capitals it would be a shell's
+		{"relay.conf", "peer delta {\n  address 192.0.2.7\n  if = eth0\n}\n", "blocks"},
+		{"relay.conf", "/* of the coast */\ninclude \"a.conf\"\n", "blocks"},
+		{"sites-available/relay", "server {\n  listen 80;\n}\n", "nginx"},
+		{"sites-available/relay", "server {\n  listen = 80\n  type auth\n}\n", "blocks"},
+		{"hosts.cfg", "host {\n  name delta\n}\n", "blocks"},
+		{"setup.cfg", "[a]\nb = 1\n", "ini"},
+		{"relay.conf", "depth 3\nquiet\n", "keywords"},
+		{"relay.conf", "depth 3\nquiet\n#name=x\n", "neither path nor content suggests a format: 2 lines of a name and words for keywords"},
+		{"relay.conf", "#Depth 3\n#Peer delta\n#Name x\n", "keywords"},
+		{"relay.conf", "#depth = 3\n# name = x\n#peer = y\n", "blocks"},
+		{"relay.conf", "host: files\nname: x\n", "blocks"},
+		{"relay.conf", "host: files\n  name: x\n", "lines with : speak for yaml or blocks"},
+		{"notes", "The depth is 3.\nThe name is x.\n", "neither path nor content"},
+		{"relay.conf", "<Plugin x>\n  Depth 3\n</Plugin>\n<Plugin y>\n</Plugin>\n", "apache"},
+		{"relay", "$depth = 3;\nsub x {\n  1;\n}\n", "neither path nor content"},
+		{"etc/apparmor.d/relay", "profile relay {\n  /usr/bin/relay mr,\n}\n", "neither path nor content"},
+		{"rules", "{ +block }\n.example\n", "neither path nor content"},
 		{"user-data", "#cloud-config\npackages: [nginx]\n", "yaml"},
 		{"a.pem", "-----BEGIN CERTIFICATE-----\nMIIB=\n-----END CERTIFICATE-----\n", "neither path nor content"},
-		{"99.rules", "ACTION==\"add\", RUN=\"x\"\n", "lines with = speak for"},
+		{"99.rules", "ACTION==\"add\", RUN=\"x\"\n", "neither path nor content"},
 		{"levels.d/a", "<?xml version='1.0'?><a/>", "xml"},
 		{"x.dtd", "<!-- none -->", "neither path nor content"},
 		{"x.conf", "\x7fELF\x00", "is no text"},

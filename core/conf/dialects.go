@@ -32,6 +32,7 @@ const (
 	Logrotate  Format = "logrotate"
 	Rsyslog    Format = "rsyslog"
 	Keywords   Format = "keywords"
+	Blocks     Format = "blocks"
 	YAML       Format = "yaml"
 	JSON       Format = "json"
 	TOML       Format = "toml"
@@ -40,7 +41,7 @@ const (
 
 // Formats lists all of them.
 var Formats = []Format{Nginx, SSHD, Systemd, MySQL, INI, Apache, PostgreSQL, Pairs, Sysctl, HAProxy, Redis, XML,
-	PHP, Samba, Dovecot, Postfix, Named, Unbound, Chrony, Squid, Logrotate, Rsyslog, Keywords, YAML, JSON, TOML, Plain}
+	PHP, Samba, Dovecot, Postfix, Named, Unbound, Chrony, Squid, Logrotate, Rsyslog, Keywords, Blocks, YAML, JSON, TOML, Plain}
 
 // Known tells whether f is a format that Parse takes.
 func (f Format) Known() bool { return dialects[f] != nil }
@@ -309,6 +310,7 @@ func init() { // not a literal: the include functions look up formats
 		// The rsyslog documentation, "Basic Structure" and "RainerScript".
 		Rsyslog:  {parse: (*parser).rsyslog, split: rsyslogWords.split, one: rsyslogWords.one, unname: syslogUnname, fold: lower, caseless: true, mark: "#", nested: true, braced: true, repeats: "*", include: including("$includeconfig")},
 		Keywords: words(&keywordLines, dialect{flags: true, unnamable: "=#\"' \t", wins: oneOnly, repeats: "*"}),
+		Blocks:   {flags: true, parse: (*parser).general, decode: generalDecode, encode: generalEncode, exact: generalExact, mark: "#", unmark: "/", unnamable: "=#\"' \t{}()[];,\\", between: " ", nested: true, braced: true, wins: oneOnly, repeats: "*"},
 
 		// YAML 1.2, RFC 8259 with comments and trailing commas, TOML 1.0.
 		YAML:  {parse: (*parser).yaml, unname: yamlDecode, decode: yamlDecode, encode: yamlEncode, exact: yamlExact, mark: "#", sep: ": ", nested: true, empty: true, wins: oneOnly, repeats: "*", between: ","},

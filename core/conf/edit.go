@@ -693,7 +693,7 @@ func (d *Document) removal(n *node, e Edit) (splice, error) {
 	before := strings.TrimLeft(d.src[first.start:n.whole.start], " \t\xef\xbb\xbf")
 	after := strings.TrimLeft(d.src[min(n.whole.end, last.end):last.end], " \t")
 	start := max(first.start, min(d.bom(), n.whole.start))
-	if d.lines != nil && d.lines.scope != curly || before == "" && (after == "" || after[0] == '#') {
+	if d.lines != nil && d.lines.scope != curly || before == "" && (after == "" || d.isComment(after)) {
 		if next == last.end && start > d.bom() { // the last line: its end mark goes with it, the file still has none
 			start = d.endOfLineBefore(start)
 		}

@@ -29,6 +29,7 @@ var outside = map[Format][2]string{
 	Chrony:     {"rtcsync\n", "makestep 1 3"},
 	Squid:      {"http_port 3128\n", "cache_mem 64 MB"},
 	Keywords:   {"a 1\n", "b 2"},
+	Blocks:     {"a = 1\ns x {\n    b 2\n}\n", "c = 3"},
 	YAML:       {"a: 1\ns:\n  b: 2\n", "c: 3"},
 	JSON:       {"{\n  \"a\": 1,\n  \"s\": {\n    \"b\": 2\n  }\n}\n", "\"c\": 3"},
 	MySQL:      {"[mysqld]\nuser = a\n", "port = 3306"},

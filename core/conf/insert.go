@@ -20,6 +20,8 @@ func (d *Document) entryText(name, value, sibling string) string {
 			return name + ";"
 		}
 		return name + " " + value + ";"
+	case Blocks:
+		return d.generalText(name, value, sibling)
 	case Unbound:
 		gap := " "
 		if i := strings.IndexByte(sibling, ':'); i > 0 {
@@ -73,6 +75,8 @@ func (d *Document) blockText(name, args, indent, eol string, body []string) stri
 		head += ":"
 	case d.Format == Named:
 		head, close = head+" {", "};"
+	case d.Format == Blocks:
+		head, close = head+" {", d.generalClose()
 	case d.braced:
 		head, close = head+" {", "}"
 	case d.lines != nil && d.lines.scope == brackets:
@@ -156,7 +160,11 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 	case JSON, YAML, TOML, XML, Rsyslog:
 		return d.creationWithin(parent, rest, e)
 	}
-	value, want, err := d.written(e.To, nil, "")
+	like := ""
+	if d.Format == Blocks {
+		like = d.generalLike(e.To.Joined())
+	}
+	value, want, err := d.written(e.To, nil, like)
 	if err != nil {
 		return splice{}, d.refuse(e, "%v", err)
 	}
@@ -192,6 +200,9 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 	at, sibling, place := d.insertion(parent)
 	if sibling == "" {
 		sibling = d.anyEntry(d.root())
+	}
+	if sibling == "" && d.Format == Blocks {
+		sibling = d.offEntry()
 	}
 	text := d.entryText(last.Name, value, sibling)
 	for i := len(rest) - 2; i >= 0; i-- {
@@ -340,7 +351,7 @@ func (d *Document) insertion(parent *node) (at int32, sibling string, s surround
 	s.eol = d.eol(anchor)
 	text, next := d.line(max(anchor-1, 0))
 	rest := strings.TrimLeft(d.src[min(anchor, text.end):text.end], " \t")
-	if d.lines == nil && rest != "" && rest[0] != '#' { // more stands on this line: stay within it
+	if d.lines == nil && rest != "" && !d.isComment(rest) { // more stands on this line: stay within it
 		s.before, s.eol = " ", " "
 		if last == nil {
 			s.after = " "
@@ -504,7 +515,7 @@ func (d *Document) inserted(e Edit, n *node) (*Document, error) {
 		first, _ := d.line(start)
 		last, next := d.line(max(start, n.whole.end-1))
 		rest := strings.TrimLeft(d.src[min(n.whole.end, last.end):last.end], " \t")
-		if !d.ownLine(int(start)) || rest != "" && d.lines == nil && rest[0] != '#' && d.Format != XML {
+		if !d.ownLine(int(start)) || rest != "" && d.lines == nil && !d.isComment(rest) && d.Format != XML {
 			return nil, d.refuseAt(n, e, "shares its line with others; text is inserted between lines")
 		}
 		place = surroundings{indent: d.indent(start), eol: d.eol(start)}

@@ -261,11 +261,11 @@ func (p *parser) extend(l *lineRules, n *node, stop, next int32, folding folding
 			text, following := p.lineFrom(int32(end))
 			n.value.end, n.whole.end = int32(end), int32(end)
 			rest := strings.TrimSpace(src[end:text.end])
-			return following, rest != "" && rest[0] != '#'
+			return following, behindShell(rest)
 		}
 		rest := strings.TrimSpace(src[end:stop])
 		n.value.end, n.whole.end = int32(end), int32(end)
-		return next, rest != "" && rest[0] != '#'
+		return next, behindShell(rest)
 	}
 	end := stop
 	switch {
@@ -288,6 +288,17 @@ func (p *parser) extend(l *lineRules, n *node, stop, next int32, folding folding
 		n.whole.end = max(n.name.end, n.value.start)
 	}
 	return next, false
+}
+
+// behindShell tells that what stands behind an assignment of a shell makes it another
+// command: not so a comment, a ";", and the export of what was assigned.
+func behindShell(rest string) bool {
+	rest, exported := strings.CutPrefix(strings.TrimSpace(strings.TrimPrefix(rest, ";")), "export ")
+	if exported {
+		_, rest, _ = strings.Cut(strings.TrimSpace(rest), " ")
+		rest = strings.TrimSpace(rest)
+	}
+	return rest != "" && rest[0] != '#'
 }
 
 // commentStart finds the mark that ends a value outside quotes; a backslash

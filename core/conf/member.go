@@ -22,6 +22,9 @@ func (d *Document) membership(n *node, step Step, e Edit) (splice, error) {
 	if raw != "" && !n.raw && d.rosters(raw) {
 		return d.rostered(n, s, raw, member, e)
 	}
+	if d.Format == Blocks && raw != "" && (raw[0] == '[' || raw[0] == '(') && e.Beside == "" {
+		return d.bracketed(n, s, raw, member, e)
+	}
 	if e.Beside != "" {
 		return splice{}, d.refuseAt(n, e, "members are put beside others where a list goes over lines, and in postfix, systemd and samba; set the list anew")
 	}

@@ -23,6 +23,8 @@ type quoting struct {
 	controls bool   // \n, \r, \t and \xHH mean control characters
 	comment  byte   // begins a comment at the start of a word; 0 where a line has none
 	anywhere bool   // ... or within one
+	ends     string // bytes that end a word outside quotes
+	joins    bool   // a backslash before a line's end, but in strong quotes, takes both away
 	literal  bool   // a quote that is not closed is an ordinary byte
 }
 
@@ -43,6 +45,11 @@ func (q *quoting) next(raw string, i int) (start, end int, plain, open bool) {
 	for ; i < len(raw); i++ {
 		c := raw[i]
 		switch {
+		case q.ends != "" && quote == 0 && strings.IndexByte(q.ends, c) >= 0:
+			return start, i, plain, false
+		case q.joins && c == '\\' && (quote == 0 || quote != q.strong) && joined(raw[i+1:]) > 0:
+			plain = false
+			i += joined(raw[i+1:])
 		case c > '\\', c > '\'' && c < '\\': // the most of them; comment marks are below
 		case quote == 0 && wide(c):
 			return start, i, plain, false
@@ -72,6 +79,17 @@ func (q *quoting) next(raw string, i int) (start, end int, plain, open bool) {
 	return start, i, plain, quote != 0
 }
 
+// joined counts the bytes of a line end at which rest begins.
+func joined(rest string) int {
+	switch {
+	case strings.HasPrefix(rest, "\n"):
+		return 1
+	case strings.HasPrefix(rest, "\r\n"):
+		return 2
+	}
+	return 0
+}
+
 // meaning takes the quotes and escapes out of one word.
 func (q *quoting) meaning(raw string) string {
 	text, quote := make([]byte, 0, len(raw)), byte(0)
@@ -82,6 +100,8 @@ func (q *quoting) meaning(raw string) string {
 			set = q.inside
 		}
 		switch {
+		case q.joins && c == '\\' && (quote == 0 || quote != q.strong) && joined(raw[i+1:]) > 0:
+			i += joined(raw[i+1:])
 		case c == '\\' && quote != q.strong && set != "" && i+1 < len(raw) && escapes(set, raw[i+1]) || c == '\\' && quote == 0 && set != "" && i+1 < len(raw) && escapes(set, raw[i+1]):
 			i++
 			c = raw[i]
@@ -437,7 +457,7 @@ func phpEncode(text, old string) (string, error) {
 // Shell assignments (sh(1), as in /etc/default). $NAME and ${NAME} stay what they
 // are, references; \$ is a dollar sign. Commands in a value are never written.
 
-var shellQuoting = quoting{quotes: `"'`, strong: '\'', midword: true, outside: "*", inside: "\"\\`", comment: '#'}
+var shellQuoting = quoting{quotes: `"'`, strong: '\'', midword: true, outside: "*", inside: "\"\\`", comment: '#', ends: ";&|()<>", joins: true}
 
 func shellDecode(raw string) string {
 	if strings.IndexByte(raw, '\\') < 0 && strings.IndexByte(raw, '"') < 0 && strings.IndexByte(raw, '\'') < 0 {
@@ -446,7 +466,7 @@ func shellDecode(raw string) string {
 	return shellQuoting.meaning(raw)
 }
 
-const shellSafe = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_./:,@%+=-${}"
+const shellSafe = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_./:,@%+=-${}?*"
 
 func shellEncode(text, old string) (string, error) {
 	for _, r := range text {
