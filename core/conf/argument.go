@@ -6,7 +6,7 @@ import "strings"
 // some, where one stands.
 func (d *Document) arguable(n *node) bool {
 	switch d.Format {
-	case Nginx, Apache, HAProxy, SSHD, Named, Dovecot:
+	case Nginx, Apache, HAProxy, SSHD, SSH, Named, Dovecot:
 		return !n.value.empty() && !n.raw
 	}
 	return false

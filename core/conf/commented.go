@@ -84,7 +84,7 @@ func (p *parser) commentedLine(l *lineRules, start, stop, next int32, out *[]int
 		}
 	}
 	n.commented, n.spaced = true, spaced
-	if l.scope == match && strings.EqualFold(name, "Match") {
+	if l.scope == match && l.header(name) {
 		if n.bare {
 			return next
 		}
@@ -194,13 +194,16 @@ func init() {
 	}
 }
 
+// matched tells the formats of OpenSSH, whose stock files comment defaults out as they are.
+func matched(d *Document) bool { return d.lines != nil && d.lines.scope == match }
+
 // prosy tells that a comment reads as a sentence, not as an entry. A blank
 // behind the mark makes it likelier.
 func prosy(d *Document, n *node) bool {
 	if n.bare {
 		return n.spaced
 	}
-	if d.Format == SSHD && (d.src[n.name.start] < 'A' || d.src[n.name.start] > 'Z') {
+	if matched(d) && (d.src[n.name.start] < 'A' || d.src[n.name.start] > 'Z') {
 		return true
 	}
 	if proseWords[d.text(n.name)] {
@@ -216,7 +219,7 @@ func prosy(d *Document, n *node) bool {
 	most := 12
 	if n.spaced {
 		most = 4
-		if d.Format == SSHD {
+		if matched(d) {
 			most = 1
 		}
 	}

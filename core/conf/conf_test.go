@@ -315,7 +315,7 @@ func lf(s string) string { return strings.ReplaceAll(s, "\r\n", "\n") }
 // One fuzzer per parser family.
 func FuzzSections(f *testing.F) { fuzzDocument(f, MySQL, INI, Systemd, PHP, Samba) }
 func FuzzKeywords(f *testing.F) {
-	fuzzDocument(f, SSHD, HAProxy, Redis, Chrony, Squid, Keywords, Unbound)
+	fuzzDocument(f, SSHD, SSH, HAProxy, Redis, Chrony, Squid, Keywords, Unbound)
 }
 func FuzzNested(f *testing.F) { fuzzDocument(f, Apache, Dovecot, Logrotate) }
 func FuzzPairs(f *testing.F)  { fuzzDocument(f, Pairs, Sysctl, PostgreSQL, Postfix) }

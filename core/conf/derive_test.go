@@ -155,7 +155,7 @@ func TestGuess(t *testing.T) {
 		"conf/catalina.properties": Pairs, "/etc/sysctl.d/10.conf": Sysctl, "/etc/haproxy/haproxy.cfg": HAProxy, "/etc/redis/redis.conf": Redis, "server.xml": XML, "/etc/php/8.2/fpm/pool.d/www.conf": PHP,
 		"/etc/php/8.2/cli/php.ini": PHP, "/etc/samba/smb.conf": Samba, "/etc/dovecot/conf.d/10-ssl.conf": Dovecot, "/etc/postfix/main.cf": Postfix, "/etc/bind/named.conf.options": Named,
 		"/etc/unbound/unbound.conf.d/a.conf": Unbound, "/etc/chrony/chrony.conf": Chrony, "/etc/squid/squid.conf": Squid, "/etc/logrotate.d/nginx": Logrotate, "/etc/rsyslog.d/50.conf": Rsyslog,
-		"/etc/ssh/ssh_config": Keywords, "a.yml": YAML, "a.json": JSON, "a.toml": TOML, "setup.cfg": "", "/etc/cloud/cloud.cfg.d/05_logging.cfg": YAML, "/etc/nsswitch.conf": Blocks, "/etc/profile.d/x.sh": Pairs, "/etc/fail2ban/filter.d/nginx-x.conf": INI, "/etc/nginx/nginx.conf.gz": "", "notes.txt": "", "/etc/tmpfiles.d/named.conf": Keywords,
+		"/etc/ssh/ssh_config": SSH, "/home/ines/.ssh/config": SSH, "/etc/ssh/ssh_config.d/50.conf": SSH, "a.yml": YAML, "a.json": JSON, "a.toml": TOML, "setup.cfg": "", "/etc/cloud/cloud.cfg.d/05_logging.cfg": YAML, "/etc/nsswitch.conf": Blocks, "/etc/profile.d/x.sh": Pairs, "/etc/fail2ban/filter.d/nginx-x.conf": INI, "/etc/nginx/nginx.conf.gz": "", "notes.txt": "", "/etc/tmpfiles.d/named.conf": Keywords,
 	} {
 		if got := GuessFormat(path); got != want {
 			t.Errorf("%s: %q; want %q", path, got, want)

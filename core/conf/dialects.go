@@ -11,6 +11,7 @@ import (
 const (
 	Nginx      Format = "nginx"
 	SSHD       Format = "sshd"
+	SSH        Format = "ssh"
 	Systemd    Format = "systemd"
 	MySQL      Format = "mysql"
 	INI        Format = "ini"
@@ -40,7 +41,7 @@ const (
 )
 
 // Formats lists all of them.
-var Formats = []Format{Nginx, SSHD, Systemd, MySQL, INI, Apache, PostgreSQL, Pairs, Sysctl, HAProxy, Redis, XML,
+var Formats = []Format{Nginx, SSHD, SSH, Systemd, MySQL, INI, Apache, PostgreSQL, Pairs, Sysctl, HAProxy, Redis, XML,
 	PHP, Samba, Dovecot, Postfix, Named, Unbound, Chrony, Squid, Logrotate, Rsyslog, Keywords, Blocks, YAML, JSON, TOML, Plain}
 
 // Known tells whether f is a format that Parse takes.
@@ -200,6 +201,7 @@ var (
 
 var (
 	sshdLines    = lineRules{marks: "#", seps: "=", blanks: true, bare: true, words: &sshdWords, closed: true, scope: match, header: func(name string) bool { return len(name) == 5 && strings.EqualFold(name, "Match") }, prose: true}
+	sshLines     = lineRules{marks: "#", seps: "=", blanks: true, bare: true, words: &sshdWords, closed: true, scope: match, header: func(name string) bool { return strings.EqualFold(name, "Host") || strings.EqualFold(name, "Match") }, prose: true}
 	mysqlLines   = lineRules{marks: "#;", seps: "=", bare: true, comment: '#', scope: brackets, special: bang, inner: true}
 	systemdLines = lineRules{marks: "#;", seps: "=", scope: brackets, folding: backslash}
 	iniLines     = lineRules{marks: "#;", seps: "=:", inner: true, bare: true, scope: brackets, folding: deeper}
@@ -262,6 +264,9 @@ func init() { // not a literal: the include functions look up formats
 		// sshd_config(5).
 		SSHD: words(&sshdLines, dialect{global: ahead, fold: lower, caseless: true, unnamable: "=#;[]\"' \t:!", wins: firstWins,
 			repeats: "port listenaddress hostkey hostcertificate acceptenv allowusers denyusers allowgroups denygroups setenv permitlisten permitopen include match", keyed: "subsystem", include: including("include")}),
+		// ssh_config(5): the same words; Host and Match last until the next of them.
+		SSH: words(&sshLines, dialect{global: ahead, fold: lower, caseless: true, unnamable: "=#;[]\"' \t:!", wins: firstWins,
+			repeats: "identityfile certificatefile localforward remoteforward dynamicforward sendenv setenv permitremoteopen include host match", include: including("include")}),
 		// systemd.syntax(7).
 		Systemd: texts(&systemdLines, dialect{global: nowhere, encode: joinable, sep: "=", unmark: ";", unnamable: "=[]#; \t\\", between: " ", empty: true, merged: true,
 			repeats: "After Before Wants Requires Requisite BindsTo PartOf Conflicts WantedBy RequiredBy Also Documentation Condition* Assert* Exec* Environment EnvironmentFile Listen* On* Read* Inaccessible* SystemCall* Restrict* Device* IPAddress* DNS NTP FallbackNTP Capability* Ambient* Supplementary* BindPaths TemporaryFileSystem LoadCredential* SetCredential* Alias Address Gateway"}),

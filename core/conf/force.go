@@ -127,6 +127,8 @@ func (d *Document) absolute(pattern, main string) string {
 		return pattern
 	}
 	switch d.Format {
+	case SSH: // of the system's file; a user's own are in ~/.ssh
+		return path.Join("/etc/ssh", pattern)
 	case Nginx, Apache, SSHD, MySQL:
 		return path.Join(path.Dir(main), pattern)
 	}

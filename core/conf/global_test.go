@@ -11,6 +11,7 @@ import (
 // is to go to the global part.
 var outside = map[Format][2]string{
 	SSHD:       {"Port 22\nMatch User relay\n    X11Forwarding no\n", "AllowUsers ines"},
+	SSH:        {"Port 22\nHost relay\n    ForwardX11 no\n", "User ines"},
 	INI:        {"a = 1\n[s]\nb = 2\n", "c = 3"},
 	PHP:        {"pid = /run/a\n[www]\nuser = www\n", "error_log = /var/log/a"},
 	Samba:      {"workgroup = A\n[charts]\npath = /srv\n", "server role = standalone"},

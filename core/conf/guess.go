@@ -43,7 +43,8 @@ var guesses = []struct {
 	{regexp.MustCompile(`(^|/)haproxy[^/]*\.cfg$|(^|/)haproxy/.*\.cfg$`), HAProxy},
 	{regexp.MustCompile(`(^|/)(redis|sentinel|valkey)[^/]*\.conf$|(^|/)redis/.*\.conf$`), Redis},
 	{regexp.MustCompile(`(^|/)(postgresql|createcluster)[^/]*\.conf(\.sample)?$|(^|/)postgresql/.*/conf\.d/[^/]*\.conf$`), PostgreSQL},
-	{regexp.MustCompile(`(^|/)(pg_hba|pg_ident|ssh_config|ntp|pool_hba)[^/]*\.conf(\.sample)?$|(^|/)ssh_config$`), Keywords},
+	{regexp.MustCompile(`(^|/)(pg_hba|pg_ident|ntp|pool_hba)[^/]*\.conf(\.sample)?$`), Keywords},
+	{regexp.MustCompile(`(^|/)ssh_config($|\.d/[^/]*\.conf$)|(^|/)\.ssh/config$`), SSH},
 	{regexp.MustCompile(`\.(ini|desktop|repo)$`), INI},
 }
 
@@ -402,7 +403,7 @@ func (s shape) against(f Format) string {
 		if !braced && s.sections+s.pairs > s.ends {
 			return "its lines do not end in ; or braces"
 		}
-	case SSHD, HAProxy, Redis, Chrony, Squid, Keywords, Unbound, Apache, PostgreSQL, Sysctl, Postfix:
+	case SSHD, SSH, HAProxy, Redis, Chrony, Squid, Keywords, Unbound, Apache, PostgreSQL, Sysctl, Postfix:
 		switch {
 		case sectioned:
 			return "it has sections and pairs"

@@ -218,8 +218,8 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 				return splice{}, d.refuse(e, "this format has no blocks; want a name alone")
 			case depth+i > 0:
 				return splice{}, d.refuse(e, "sections do not nest; want section/name")
-			case l.scope == match && (args == "" || !strings.EqualFold(rest[i].Name, "Match")):
-				return splice{}, d.refuse(e, `%s is not there; want a Match with its condition, as in Match["User relay"]`, rest[i])
+			case l.scope == match && (args == "" || !l.header(rest[i].Name)):
+				return splice{}, d.refuse(e, `%s is not there; want a Match with its condition, as in Match["User relay"]%s`, rest[i], map[Format]string{SSH: `, or a Host with its pattern`}[d.Format])
 			case (l.scope == keyworded || l.scope == clauses) && !l.header(rest[i].Name):
 				return splice{}, d.refuse(e, "%s is no section of this format", rest[i])
 			case l.scope == brackets && args != "":
@@ -231,11 +231,31 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 	if len(rest) > 1 && d.lines != nil && !d.nested {
 		// A section or Match block goes to the very end, whatever is above.
 		at, place = int32(len(d.src)), d.endOfFile()
-		if at > d.bom() && d.Format != SSHD {
+		if at > d.bom() && !matched(d) {
 			place.before += place.eol
+		}
+		if all := d.find(Address{{Name: "Host", ByArg: true, Argument: "*"}}); d.Format == SSH && len(all) > 0 { // where it would not count
+			at = d.withComments(all[0])
+			place = surroundings{after: d.eol(at), eol: place.eol}
 		}
 	}
 	return splice{span: span{at, at}, text: place.before + text + place.after, want: want}, nil
+}
+
+// withComments gives where the comment lines right above a node begin; entries that are
+// commented out there belong to what stands before.
+func (d *Document) withComments(n *node) int32 {
+	first, _ := d.line(n.whole.start)
+	at := first.start
+	for at > d.bom() {
+		above, _ := d.line(at - 1)
+		if text := strings.TrimLeft(d.text(above), " \t\xef\xbb\xbf"); text == "" || strings.IndexByte(d.marks(), text[0]) < 0 ||
+			slices.ContainsFunc(d.nodes, func(c node) bool { return c.commented && c.whole.start >= above.start && c.whole.start < at }) {
+			break
+		}
+		at = above.start
+	}
+	return max(at, d.bom())
 }
 
 // blockCalled gives a block of that name, nil where there is none, or where entries
@@ -270,7 +290,7 @@ func (d *Document) blockArgument(s Step) (string, error) {
 		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s.Argument) + `"`, nil
 	}
 	words := []string{s.Argument}
-	if d.Format == SSHD || d.Format == Nginx || d.Format == Apache && !strings.EqualFold(s.Name, "Directory") && !strings.HasPrefix(strings.ToLower(s.Name), "files") {
+	if matched(d) || d.Format == Nginx || d.Format == Apache && !strings.EqualFold(s.Name, "Directory") && !strings.HasPrefix(strings.ToLower(s.Name), "files") {
 		words = strings.Fields(s.Argument)
 	}
 	return d.oneEach(words)

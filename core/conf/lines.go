@@ -13,7 +13,7 @@ type scoping uint8
 const (
 	flat      scoping = iota
 	brackets          // [name] until the next one
-	match             // sshd: Match and a condition, until the next one
+	match             // sshd and ssh: Match and a condition, or Host, until the next one
 	keyworded         // haproxy: a section's keyword and its name, until the next one
 	clauses           // unbound: name: alone on its line, until the next one
 	tags              // apache: <Name argument> to </Name>
@@ -393,9 +393,12 @@ func (p *parser) scopeLine(l *lineRules, start, stop, next int32) (after int32, 
 				return 0, false, p.errorAt(int(n.value.start), "a quote is not closed")
 			}
 		} else if l.scope == match {
-			return 0, false, p.errorAt(int(start), "Match has no condition; want one such as User or Address")
+			return 0, false, p.errorAt(int(start), "%s has no condition; want one such as %s", src[start:end], map[bool]string{true: "User or Address", false: "a pattern of hosts"}[strings.EqualFold(src[start:end], "Match")])
 		}
 		n.head, n.tail, n.bare = n.whole.end, n.whole.end, false
+		if p.Format == SSH { // which hosts are asked for is not known here
+			n.conditional, p.conditional = true, 1
+		}
 		return reopen(n)
 	case clauses:
 		end := stop

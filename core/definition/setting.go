@@ -36,6 +36,7 @@ type Setting struct {
 var executing = map[conf.Format]*regexp.Regexp{
 	conf.Nginx: regexp.MustCompile(`^(load_module|include|ssl_engine|perl.*|lua_.*|.*_by_lua.*|js_.*)$`),
 	conf.SSHD:  regexp.MustCompile(`(?i)^(include|.*command|subsystem|securitykeyprovider|pkcs11provider)$`),
+	conf.SSH:   regexp.MustCompile(`(?i)^(include|.*command|match|securitykeyprovider|pkcs11provider|identityagent|xauthlocation)$`),
 	conf.MySQL: regexp.MustCompile(`^(!include.*|(loose[-_])?(plugin|init)[-_](load|load[-_]add|dir|maturity|file)|basedir)$`),
 
 	conf.Apache:     regexp.MustCompile(`(?i)^(include(optional)?|load(module|file)|(custom|error|transfer|forensic|global)log|rewritemap|sslpassphrasedialog|perl.*|lua.*)$`),
