@@ -10,7 +10,7 @@ console_sources = $(shell find console/src -type f) console/index.html console/v
 # The laboratory's root takes two minutes to build: begun early, beside the rest.
 root = if [ "$$(id -u)" = 0 ]; then lab/lab.sh base; fi
 
-.PHONY: help demo tour test lab build lint bench pictures generate
+.PHONY: help demo tour test lab surprises build lint bench pictures generate
 
 help:
 	@echo 'make demo      start the server, stand-in hosts and past changes; it prints where and who'
@@ -19,6 +19,7 @@ help:
 	@echo 'make test      everything that can be checked here, real hosts and browser included'
 	@echo 'make lab       the laboratory alone, each script cut at every point: half an hour'
 	@echo 'make build     bin/wladderd, bin/wladder, bin/wladder-demo'
+	@echo 'make surprises search all real configuration files here, and of more packages, for what nobody expects of an edit'
 	@echo 'make lint      formatting, vet, shellcheck, eslint; and the share of tests in the code'
 	@echo 'make bench     benchmarks of the parsers'
 	@echo 'make generate  api/openapi.yaml from the routes, its TypeScript types, and the list of licences'
@@ -60,6 +61,10 @@ test:
 lab:
 	@scripts/setup lab
 	$(go) test $(tags) -timeout 90m -v ./lab -args -every
+
+# Needs what "make test" has installed, and Debian's package sources.
+surprises:
+	$(go) test ./core/conf -run 'TestSurprises|TestStockFiles' -count 1 -timeout 20m -v -args -every
 
 lint:
 	@scripts/setup build

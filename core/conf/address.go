@@ -293,6 +293,9 @@ func (d *Document) children(parent *node, step Step, commented bool) []*node {
 		if exact := keep(named, func(n *node) bool { return d.argued(n, step.Argument) }); len(exact) > 0 || d.split == nil {
 			return exact
 		}
+		if longer := keep(named, func(n *node) bool { return d.beginning(n, step.Argument) > 1 }); len(longer) > 0 {
+			return longer
+		}
 		wanted := d.fuller(step.Name, step.Argument)
 		return keep(named, func(n *node) bool { return n.kind == block && d.fuller(step.Name, d.text(n.value)) == wanted })
 	case step.Index > 0 && step.Index <= len(named):
@@ -346,6 +349,31 @@ func (d *Document) argued(n *node, argument string) bool {
 		return words[0].text == argument
 	}
 	return d.argument(n) == argument || n.kind == entry && len(words) > 1 && words[0].text == argument
+}
+
+// beginning gives how many of an entry's first words, but not all, make up a text; 0
+// where none do.
+func (d *Document) beginning(n *node, text string) int {
+	if n.kind != entry || d.split == nil || n.raw {
+		return 0
+	}
+	words, rest := d.words(n), text
+	for i, w := range words {
+		if i == len(words)-1 {
+			break
+		}
+		after, ok := strings.CutPrefix(rest, w.text)
+		if !ok {
+			break
+		}
+		if after == "" {
+			return i + 1
+		}
+		if rest, ok = strings.CutPrefix(after, " "); !ok {
+			break
+		}
+	}
+	return 0
 }
 
 func keep[T any](all []T, want func(T) bool) []T {

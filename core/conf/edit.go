@@ -451,8 +451,10 @@ func (d *Document) at(offset int32, like *node) *node {
 // argument by which the address picked the entry.
 func (d *Document) valueSpan(n *node, step Step) span {
 	if step.ByArg && n.kind == entry && d.split != nil {
-		if words := d.words(n); len(words) > 1 && d.argument(n) != step.Argument {
-			return span{n.value.start + int32(words[1].start), n.value.end}
+		if k := max(1, d.beginning(n, step.Argument)); d.argument(n) != step.Argument {
+			if words := d.words(n); len(words) > k {
+				return span{n.value.start + int32(words[k].start), n.value.end}
+			}
 		}
 	}
 	return n.value

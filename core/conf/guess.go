@@ -15,6 +15,7 @@ var guesses = []struct {
 	format  Format
 }{
 	{regexp.MustCompile(`\.(gz|xz|zst|bz2|so|png|pyc|md5sum)$`), ""},
+	{regexp.MustCompile(`(^|/)rspamd/(modules\.d/)?[^/]*\.conf$`), Blocks},
 	{regexp.MustCompile(`(^|/)fail2ban/.*\.(conf|local)$|(^|/)ufw/applications\.d/`), INI},
 	{regexp.MustCompile(`(^|/)(tmpfiles|modules-load|modprobe)\.d/[^/]*\.conf$`), Keywords},
 	{regexp.MustCompile(`\.(xml|xsd|xhtml)$`), XML},
@@ -32,9 +33,10 @@ var guesses = []struct {
 	{regexp.MustCompile(`(^|/)[^/]*nginx[^/]*\.conf$|(^|/)nginx/([^/]*\.(conf|types)|[^/]*_params|(sites|modules|conf|snippets|streams)[^/]*/[^/]+|koi-|win-)`), Nginx},
 	{regexp.MustCompile(`(^|/)(nsswitch|libuser|dnsmasq|nftables)\.conf$`), Blocks},
 	{regexp.MustCompile(`(^|/)etc/(hosts|fstab|crypttab|services|protocols|networks|rpc|shells|exports|ethertypes|aliases\.d/[^/]*|login\.defs|(host|resolv|ld\.so|idmapd|gai|bindresvport)\.conf|hosts\.(allow|deny)|ld\.so\.conf\.d/[^/]*|pam\.d/[^/]*|security/(access|group|limits|namespace|pam_env|sepermit|time)\.conf|iproute2/[^/]*)$`), Keywords},
+	{regexp.MustCompile(`(^|/)(openssl|[^/]*-openssl)\.cnf|/(ssl|certs)/[^/]*\.cnf$`), INI},
 	{regexp.MustCompile(`\.cnf(\.[a-z]+)?$`), MySQL},
 	{regexp.MustCompile(`(^|/)smb\.conf$`), Samba},
-	{regexp.MustCompile(`(^|/)(main|master)\.cf(\.proto|\.dist)?$`), Postfix},
+	{regexp.MustCompile(`(^|/)(main|master)\.cf(\.[a-z]+)?$`), Postfix},
 	{regexp.MustCompile(`(^|/)dovecot[^/]*\.conf$|(^|/)dovecot/.*\.conf(\.ext)?$`), Dovecot},
 	{regexp.MustCompile(`(^|/)(named|rndc)\.conf[^/]*$|(^|/)(bind|named)/[^/]*(\.conf|\.keys|rfc1918)`), Named},
 	{regexp.MustCompile(`(^|/)unbound(/.*)?[^/]*\.conf$`), Unbound},
@@ -80,6 +82,11 @@ var leanings = []struct {
 // foreign are texts that are no configuration, whatever their lines look like.
 var foreign = regexp.MustCompile(`\.(md|rst|txt|html?|css|js|lua|p[lmy]|rb|c|h|sql|vcl|el|awk|sed|m4|ldif|schema|crt|pem|key|asc|patch|diff|csh|tmpl|policy|rules|bat|php|go|ts|tcl|mk|action|filter)$|(^|/)apparmor\.d/|(^|/)(README|LICEN[CS]E|COPYING|Makefile|NEWS|[Cc]hange[Ll]og|TODO|THANKS|AUTHORS)[^/]*$`)
 
+// xmlHead is how a document begins that says itself that it is XML.
+var xmlHead = regexp.MustCompile(`^(\xef\xbb\xbf)?\s*<[?!]`)
+
+var page = regexp.MustCompile(`\.html?$`)
+
 // Guess names the format of a file whose path and content agree on one: the path, or
 // where that suggests none what the content alone shows, and the content reads so. The
 // error, an *Unclear, says what speaks for what.
@@ -92,7 +99,7 @@ func Guess(path string, data []byte) (Format, error) {
 	shown, why := s.shows()
 	if suggested == "" {
 		for _, l := range leanings {
-			if l.pattern.MatchString(path) && (shown == "" || shown == Blocks && (l.format == Nginx || s.ends*2 < s.pairs+s.rest+s.ends)) && s.against(l.format) == "" {
+			if l.pattern.MatchString(path) && (shown == "" || shown == Blocks && (l.format == Nginx || s.ends*2 < s.pairs+s.rest+s.ends)) && s.against(l.format) == "" && (l.format != Nginx || s.pairs+s.rest == 0 && bytes.Contains(data, []byte(";\n"))) {
 				if d, err := Parse(path, l.format, data); err != nil || d.live == 0 {
 					continue
 				}
@@ -148,7 +155,7 @@ var (
 	configured  = regexp.MustCompile(`\.(conf|cfg|cf|config|inc|conf\.[a-z]+)$|rc$|\.d/[^/.]+$`)
 	offWords    = regexp.MustCompile(`^#[A-Za-z][\w-]+[ \t]+\S+([ \t]+\S+){0,3}$`)
 	// code is what no settings begin with, but programs do.
-	code = regexp.MustCompile(`^(function\b.*\(|var |let |use strict|require |class |sub \w+|return [^;]*;|[$@%]\w+ *=|my [$@%]|(el)?if \[|(fi|then|esac|done|else)$|case .* in$|unset |alias |\. /|\w+ *\(\) *\{)`)
+	code = regexp.MustCompile(`^(\.(ifdef|ifndef|endif|else)\b|function\b.*\(|var |let |use strict|require |class |sub \w+|return [^;]*;|[$@%]\w+ *=|my [$@%]|(el)?if \[|(fi|then|esac|done|else)$|case .* in$|unset |alias |\. /|\w+ *\(\) *\{)`)
 	// off is an entry that is commented out, its mark right before it.
 	off = regexp.MustCompile(`^[#;]([A-Za-z_][\w.-]*)([ \t]*)=([ \t]*)`)
 )
@@ -260,6 +267,8 @@ func (s shape) shows() (f Format, why string) {
 		return "", ""
 	case s.script || s.binary:
 		return "", ""
+	case s.first == '<' && (!xmlHead.Match(s.data) && !strings.Contains(s.path[strings.LastIndexByte(s.path, '/')+1:], ".") && s.path != "" || page.MatchString(s.path)):
+		return "", "" // a page, which is text even where it is well-formed
 	case s.first == '<':
 		if d, err := Parse("", XML, s.data); err == nil && d.live > 0 {
 			return XML, ""
@@ -310,7 +319,7 @@ func (s shape) shows() (f Format, why string) {
 		return Blocks, ""
 	case s.keyed*10 > all*8:
 		return "", "lines with : speak for yaml or blocks"
-	case s.keywords == all && s.off == 0 && configured.MatchString(s.path):
+	case s.keywords == all && s.off == 0 && configured.MatchString(s.path) && !strings.HasSuffix(s.path, ".inc"):
 		if bytes.Contains(s.data, []byte("\n/*")) || bytes.HasPrefix(s.data, []byte("/*")) { // comments that keywords has not
 			return Blocks, ""
 		}
@@ -364,6 +373,8 @@ func (s shape) blocks(braces bool) bool {
 		case n.kind == block && n.name.empty():
 			return false
 		case n.kind != entry || n.commented:
+		case n.value.empty() && d.src[n.name.end:n.whole.end] == ":": // a block without braces
+			return false
 		case strings.ContainsAny(d.src[n.name.end:n.value.start], "=:"):
 			signs++
 		default:

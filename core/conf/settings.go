@@ -80,7 +80,7 @@ func (d *Document) Passed() []Setting {
 }
 
 // steps names each child of parent so that no two live ones share a step, nor
-// two that are commented out: by name, by argument, by an entry's first word,
+// two that are commented out: by name, by argument, by an entry's first word or words,
 // else by position.
 func (d *Document) steps(parent *node) []Step {
 	type key struct {
@@ -89,6 +89,7 @@ func (d *Document) steps(parent *node) []Step {
 	}
 	type tally struct {
 		all, seen, short int
+		twice            bool // a first word comes again
 		args             map[string]int
 	}
 	of := func(n *node) key { return key{d.canonical(d.nameOf(n)), n.commented, n.attribute} }
@@ -119,6 +120,14 @@ func (d *Document) steps(parent *node) []Step {
 				t.short++
 			} else if first := words[0].text; first != arg {
 				t.args[first]++
+				t.twice = t.twice || t.args[first] > 1
+			}
+		}
+	}
+	for c := range d.below(parent) { // where the first word does not tell them apart
+		if t := names[of(c)]; t.twice && t.short == 0 && c.kind == entry && d.picks(c) {
+			for begins := range d.beginnings(c) {
+				t.args[begins]++
 			}
 		}
 	}
@@ -134,10 +143,35 @@ func (d *Document) steps(parent *node) []Step {
 			step.ByArg, step.Argument = true, d.words(c)[0].text
 		case t.all > 1:
 			step.Index = t.seen
+			if c.kind == entry && t.twice && t.short == 0 && d.picks(c) {
+				for begins := range d.beginnings(c) {
+					if t.args[begins] == 1 {
+						step = Step{Name: step.Name, ByArg: true, Argument: begins}
+						break
+					}
+				}
+			}
 		}
 		steps = append(steps, step)
 	}
 	return steps
+}
+
+// beginnings gives an entry's first two words, its first three and its first four, as
+// far as more follow.
+func (d *Document) beginnings(n *node) func(yield func(string) bool) {
+	return func(yield func(string) bool) {
+		words := d.words(n)
+		for k := 2; k <= 4 && k < len(words); k++ {
+			texts := make([]string, k)
+			for i := range k {
+				texts[i] = words[i].text
+			}
+			if !yield(strings.Join(texts, " ")) {
+				return
+			}
+		}
+	}
 }
 
 // picks tells whether nodes of the kind are told apart by their words.

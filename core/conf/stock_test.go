@@ -18,12 +18,12 @@ const stockPackages = "nginx-common apache2 openssh-server mariadb-server mariad
 
 // stockFiles unpacks the packages beneath a directory that is kept for the next
 // run; nothing of them is installed.
-func stockFiles(t *testing.T) string {
+func stockFiles(t *testing.T, packages string) string {
 	cache, err := os.UserCacheDir()
 	if err != nil {
 		cache = os.TempDir()
 	}
-	root := filepath.Join(cache, fmt.Sprintf("wladder-stock-%.4x", sha256.Sum256([]byte(stockPackages))))
+	root := filepath.Join(cache, fmt.Sprintf("wladder-stock-%.4x", sha256.Sum256([]byte(packages))))
 	if _, err := os.Stat(root); err == nil {
 		return root
 	}
@@ -47,8 +47,8 @@ func stockFiles(t *testing.T) string {
 		}
 		return nil
 	}
-	if err := fetch(strings.Fields(stockPackages)...); err != nil {
-		for _, one := range strings.Fields(stockPackages) { // another release has some of them
+	if err := fetch(strings.Fields(packages)...); err != nil {
+		for _, one := range strings.Fields(packages) { // another release has some of them
 			if err := fetch(one); err != nil {
 				t.Logf("SKIPPED: %s: %v", one, err)
 			}
@@ -78,7 +78,7 @@ func stockFiles(t *testing.T) string {
 // no other, and is listed at the same address; set back, the file is as before; set to
 // what stands there, nothing changes.
 func TestStockFiles(t *testing.T) {
-	root := stockFiles(t)
+	root := stockFiles(t, stockPackages)
 	type count struct{ files, settings, out, kept int }
 	counts := map[Format]*count{}
 	var refused []string
