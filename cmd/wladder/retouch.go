@@ -81,6 +81,11 @@ var retouch = command{"retouch", "FILE|DIRECTORY…", "edit local files, shown a
 				}
 			}
 		}
+		for _, r := range results {
+			if info, err := os.Stat(r.File); *write && r.Diff != "" && err == nil && names(info) > 1 {
+				return fmt.Errorf("%s: has %d hard links; writing this name would leave the others old, so nothing is written. Make it a file of its own (cp -p to another name, then mv over this one), or a symbolic link", r.File, names(info))
+			}
+		}
 		changed := false
 		for i, r := range results {
 			if r.Diff == "" {

@@ -27,7 +27,7 @@ var update = flag.Bool("u", false, "write what the scripts print as what they sh
 func TestMain(m *testing.M) { flag.Parse(); os.Exit(postmaster.ForTests(m)) }
 
 // TestScripts runs testdata/script: lines "$ wladder …" (with "< text" for
-// standard input), what they print, and "? N" for an exit status but 0. The
+// standard input) and "$ ln FILE NAME", what they print, and "? N" for an exit status but 0. The
 // files of the archive are beside them. Rewrite with -u.
 func TestScripts(t *testing.T) {
 	paths, _ := filepath.Glob("testdata/script/*.txtar")
@@ -75,6 +75,13 @@ func play(script string, env map[string]string) string {
 	var out strings.Builder
 	for _, line := range strings.Split(strings.TrimSuffix(script, "\n"), "\n") {
 		call, isCall := strings.CutPrefix(line, "$ wladder")
+		if link, ok := strings.CutPrefix(line, "$ ln "); ok {
+			from, to, _ := strings.Cut(link, " ")
+			if err := os.Link(from, to); err != nil {
+				line += ": " + err.Error()
+			}
+			out.WriteString(line + "\n")
+		}
 		if !isCall {
 			if line == "" || line[0] == '#' {
 				out.WriteString(line + "\n")

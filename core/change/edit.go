@@ -1,9 +1,12 @@
 package change
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
 
@@ -146,6 +149,28 @@ func ParseEdits(name string, data []byte) ([]conf.Edit, error) {
 // WriteEdits gives edits as ParseEdits reads them.
 func WriteEdits(edits []conf.Edit) ([]byte, error) { return yaml.Marshal(EditsAsWritten(edits)) }
 
+// scalar gives a text as YAML is to hold it: where lines begin or end with blanks, or hold
+// bytes that a block cannot, in double quotes, else as the package likes best.
+func scalar(text string) any {
+	for line := range strings.SplitSeq(text, "\n") {
+		if strings.TrimSpace(line) != line || strings.ContainsFunc(line, func(r rune) bool { return r < ' ' || r == 0x7f || r == utf8.RuneError }) {
+			return quoted(text)
+		}
+	}
+	return text
+}
+
+// quoted is written as a string of JSON, which YAML 1.2 reads alike.
+type quoted string
+
+func (q quoted) MarshalYAML() ([]byte, error) {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	err := enc.Encode(string(q))
+	return bytes.TrimSpace(b.Bytes()), err
+}
+
 // EditsAsWritten gives edits in the shape that a change's YAML has.
 func EditsAsWritten(edits []conf.Edit) []yaml.MapSlice {
 	var list []yaml.MapSlice
@@ -158,23 +183,23 @@ func EditsAsWritten(edits []conf.Edit) []yaml.MapSlice {
 			if e.To.Words != nil {
 				put("to", e.To.Words)
 			} else {
-				put("to", e.To.Text)
+				put("to", scalar(e.To.Text))
 			}
 		case conf.Add:
-			put("add", e.To.Text)
+			put("add", scalar(e.To.Text))
 			put("to", e.Address)
 			if e.Beside != "" {
 				put(string(e.Where), e.Beside)
 			}
 		case conf.Take:
-			put("take", e.To.Text)
+			put("take", scalar(e.To.Text))
 			put("from", e.Address)
 		case conf.Insert:
-			put("insert", e.Text)
+			put("insert", scalar(e.Text))
 			put(string(e.Where), e.Address)
 		case conf.Replace:
-			put("replace", e.Find)
-			put("with", e.To.Text)
+			put("replace", scalar(e.Find))
+			put("with", scalar(e.To.Text))
 		default:
 			put(string(e.Do), e.Address)
 		}

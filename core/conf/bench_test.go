@@ -17,7 +17,7 @@ var benchUnits = []struct {
 	{Named, "", "zone \"n%d.vellmere.example\" {\n\ttype primary;\n\tfile \"/etc/bind/db.gauges\";\n};\n", "zone[\"n7.vellmere.example\"]/file"},
 	{SSHD, "", "#Port %d\nMaxAuthTries 6\nMatch User relay%d\n\tPasswordAuthentication no\n", `Match["User relay7"]/PasswordAuthentication`},
 	{Systemd, "", "[Unit%d]\nDescription=Gauge intake\nExecStart=/usr/bin/intake --port 8470\n# why\nRestart=no\n", "Unit7/Restart"},
-	{MySQL, "", "[mysqld%d]\nkey_buffer_size = 16M # small\n#max_connections = 100\nskip-name-resolve\n", "mysqld7/key_buffer_size"},
+	{MySQL, "", "[mysqld%d]\nkey_buffer_size = 16M # small\n#table_open_cache = 100\nskip-name-resolve\n", "mysqld7/key_buffer_size"},
 	{Apache, "", "<Directory \"/srv/charts/%d\">\n    Options Indexes FollowSymLinks\n    # open to all\n    Require all granted\n</Directory>\n", `Directory["/srv/charts/7"]/Options`},
 	{PostgreSQL, "", "#work_mem%d = 4MB\t\t# min 64kB\nwork_mem_%d = 4MB # of each\nlog_line_prefix_%d = '%%m [%%p] '\n", "work_mem_7"},
 	{Pairs, "", "# of the intake\nGAUGE_%d=\"--port 8470 --quiet\"\nexport MODE_%d=live\n", "GAUGE_7"},

@@ -62,13 +62,13 @@ func TestDaemonsAgree(t *testing.T) {
 		{"first wins", SSHD, func(s string) string { return "MaxSessions 4\n" + s + "\nMaxSessions 7\n" }, []Edit{{Do: Set, Address: "MaxSessions[1]", To: Text("5")}}, 1, "maxsessions 5"},
 		{"no final line end", SSHD, func(s string) string { return strings.TrimRight(s, "\n") }, []Edit{{Do: Set, Address: "ClientAliveInterval", To: Text("30")}}, 1, "clientaliveinterval 30"},
 
-		{"a commented default", MySQL, nil, []Edit{{Do: Set, Address: "mysqld/max_connections", To: Text("211")}}, 1, "max-connections 211"},
+		{"a commented default", MySQL, nil, []Edit{{Do: Set, Address: "mysqld/thread_cache_size", To: Text("11")}}, 1, "thread-cache-size 11"},
 		{"- for _", MySQL, nil, []Edit{{Do: Set, Address: "mysqld/table-open-cache", To: Text("311")}}, 1, "table-open-cache 311"},
 		{"a value that needs quoting", MySQL, nil, []Edit{{Do: Set, Address: "mysqld/init_connect", To: Text(`set @a='#x'`)}}, 1, "init-connect set @a='#x'"},
 		{"last wins", MySQL, func(s string) string { return s + "\n[mysqld]\nmax_allowed_packet = 16M\n" }, []Edit{{Do: Set, Address: "mysqld[2]/max_allowed_packet", To: Text("32M")}}, 1, "max-allowed-packet 33554432"},
 		{"a flag set again", MySQL, func(s string) string { return s + "\n[mysqld]\nskip-name-resolve\n" }, []Edit{{Do: Set, Address: "mysqld/skip-name-resolve", To: Text("")}}, 0, "skip-name-resolve TRUE"},
 		{"a flag more", MySQL, nil, []Edit{{Do: Set, Address: "mysqld/skip-external-locking", To: Text("")}, {Do: Set, Address: "mysqld/skip-name-resolve", To: Text("")}}, 2, "skip-name-resolve TRUE"},
-		{"another section leaves it alone", MySQL, nil, []Edit{{Do: Set, NewBlock: true, Address: "client/max_connections", To: Text("7")}}, 3, "max-connections 151"},
+		{"another section leaves it alone", MySQL, nil, []Edit{{Do: Set, NewBlock: true, Address: "client/table_open_cache", To: Text("7")}}, 3, "table-open-cache 2000"},
 	} {
 		t.Run(string(c.format)+"/"+c.name, func(t *testing.T) {
 			daemon, ok := ask[c.format]
@@ -135,7 +135,7 @@ func asking(dir, path string) map[Format]*exec.Cmd {
 	}
 	return map[Format]*exec.Cmd{
 		Apache:     exec.Command("/usr/sbin/apache2", "-t", "-f", path, "-D", "DUMP_RUN_CFG", "-D", "DUMP_VHOSTS"),
-		PostgreSQL: shell(`mkdir -p "$3/data" && cp "$1" "$3/data/postgresql.conf" && chmod 755 "$3" && chmod 700 "$3/data" && chown -R postgres "$3/data" 2>/dev/null; run=; [ "$(id -u)" = 0 ] && run="setpriv --reuid=postgres --regid=postgres --clear-groups"; for name in max_connections shared_buffers log_line_prefix work_mem shared_preload_libraries; do printf "%s=" $name; $run "$2" -C $name -D "$3/data" 2>/dev/null; done`, postgres[len(postgres)-1], dir),
+		PostgreSQL: shell(`mkdir -p "$3/data" && cp "$1" "$3/data/postgresql.conf" && chmod 755 "$3" && chmod 700 "$3/data" && chown -R postgres "$3/data" 2>/dev/null; run=; [ "$(id -u)" = 0 ] && run="setpriv --reuid=postgres --regid=postgres --clear-groups"; for name in max_worker_processes shared_buffers log_line_prefix work_mem shared_preload_libraries; do printf "%s=" $name; $run "$2" -C $name -D "$3/data" 2>/dev/null; done`, postgres[len(postgres)-1], dir),
 		Pairs:      shell(`. "$1"; set | grep -e ^GAUGE -e ^MODE; printf '%s|' "$GAUGE_OPTS"`),
 		Sysctl:     shell(`PATH=$PATH:/usr/sbin:/sbin sysctl --dry-run -p "$1"`),
 		HAProxy:    exec.Command("/usr/sbin/haproxy", "-c", "-f", path),

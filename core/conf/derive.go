@@ -135,7 +135,7 @@ func run(d *Document, at int, gone, came string) ([]Edit, *Document, bool) {
 			return done(edits...)
 		}
 	}
-	text := strings.TrimRight(came, "\r\n")
+	text := dedented(came)
 	if strings.TrimSpace(text) == "" {
 		return nil, nil, false
 	}

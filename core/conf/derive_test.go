@@ -36,10 +36,10 @@ func TestDerive(t *testing.T) {
 			"set Port=2222; uncomment UsePAM; comment-out MaxAuthTries", "Port: 22 → 2222; UsePAM: no longer commented out, yes; MaxAuthTries: commented out, was 6", ""},
 		{MySQL, "[mysqld]\nport = 1\nuser = a\n", "[mysqld]\nport = 1\n", "remove mysqld/user", "mysqld/user: removed, was a", ""},
 		{Nginx, "http {\n    gzip on;\n}\n", "http {\n    gzip on;\n    # for the gauges\n    expires 1h;\n}\n",
-			`below http/gzip "    # for the gauges\n    expires 1h;"`, "http/expires: added, 1h", ""},
+			`below http/gzip "# for the gauges\nexpires 1h;"`, "http/expires: added, 1h", ""},
 		{Nginx, "a 1;\nb 2;\n", "a 1;\n\n# new\nb 2;\n", `before b "\n# new"`, "only comments or spacing", "cannot be put as edits"},
 		{Nginx, "http {\n  server {\n    listen 80;\n  }\n}\n", "http {\n  server {\n    listen 80;\n  }\n  server {\n    listen 81;\n  }\n}\n",
-			`below http/server "  server {\n    listen 81;\n  }"`, "http/server[1]/listen: moved, was http/server/listen; http/server[2]/listen: added, 81", ""},
+			`below http/server "server {\n  listen 81;\n}"`, "http/server[1]/listen: moved, was http/server/listen; http/server[2]/listen: added, 81", ""},
 		{INI, "[a]\nx = 1\ny = 2\nz = 3\n", "[a]\ny = 2\nz = 3\nx = 1\n", "", "a/x: moved within its block", ""},
 		{XML, "<a>\n  <b c=\"1\"/>\n</a>\n", "<a>\n  <b c=\"2\" d=\"3\"/>\n</a>\n", "set a/b/@c=2; set a/b/@d=3", "a/b/@c: 1 → 2; a/b/@d: added, 3", ""},
 		{YAML, "a:\n  b: 1\nc: 2\n", "a:\n  b: 1\n  d: x\nc: 3\n", "set a/d=x; set c=3", "a/d: added, x; c: 2 → 3", ""},
@@ -127,8 +127,8 @@ func TestEach(t *testing.T) {
 		before, want string
 		e            Edit
 	}{
-		{Dovecot, "a = 1\n", "a = 1\nlocal_name x.example {\n    ssl_cert = </x.example.pem\n}\nlocal_name y.example {\n    ssl_cert = </y.example.pem\n}\n",
-			Edit{Do: Set, NewBlock: true, Address: `local_name["{each}"]/ssl_cert`, To: Text("</{each}.pem"), Each: []string{"x.example", "y.example"}}},
+		{Dovecot, "a = 1\n", "a = 1\nnamespace levels {\n    prefix = levels/\n}\nnamespace rain {\n    prefix = rain/\n}\n",
+			Edit{Do: Set, NewBlock: true, Address: `namespace["{each}"]/prefix`, To: Text("{each}/"), Each: []string{"levels", "rain"}}},
 		{Nginx, "http {\n}\n", "http {\n    server {\n        server_name a.example;\n    }\n    server {\n        server_name \"b; evil on\";\n    }\n}\n",
 			Edit{Do: Insert, Where: Into, Address: "http", Text: "server {\n    server_name {each};\n}", Each: []string{"a.example", "b; evil on"}}},
 		{SSHD, "Port 22\n", "Port 22\n\"a b\" x\n", Edit{Do: Insert, Where: Into, Text: "{each} x", Each: []string{"a b"}}},

@@ -115,14 +115,14 @@ var (
 // in double quotes:
 //
 //	http GET :8080/tiles/ host=maps.vellmere.example header="Accept-Encoding: gzip"
-//	https :8443/ pin=5e884898da28047151d0e56f8dc6292773603d0d6aabbd62a11ef721d1542d80
+//	https :9443/ pin=5e884898da28047151d0e56f8dc6292773603d0d6aabbd62a11ef721d1542d80
 //	tcp :6379 send="PING\r\n"
-//	https :8443/load from=host header="X-Token: {secret:load}"
+//	https :9443/load from=host header="X-Token: {secret:load}"
 //	tls :443 host=maps.vellmere.example pin={file:certificate}
 //	ssh :22 user=kim key={secret:kim-key}
 //	unit nginx.service
 //	process nginx
-//	port 8443
+//	port 9443
 //	file /etc/ssl/private/maps.key as=www-data
 //	size /var/log/gauges name=*.log
 //	command worker-count

@@ -8,7 +8,7 @@ import (
 
 func TestAsksOfEveryKind(t *testing.T) {
 	for line, want := range map[string]string{
-		`https :8443/a?b=c host=maps.vellmere.example pin=` + strings.Repeat("Ab", 32): "maps.vellmere.example true /a?b=c " + strings.Repeat("ab", 32),
+		`https :9443/a?b=c host=maps.vellmere.example pin=` + strings.Repeat("Ab", 32): "maps.vellmere.example true /a?b=c " + strings.Repeat("ab", 32),
 		`tcp :6379 send="PING\r\n x"`:            "PING\r\n x",
 		`http :80/ header="X-A: it's \"b\" = c"`: `X-A: it's "b" = c`,
 		`ssh :22 user=kim key={secret:kim-key}`:  "kim {secret:kim-key}",
@@ -51,7 +51,7 @@ func TestAsksOfEveryKind(t *testing.T) {
 }
 
 func TestBeforeAfterTriesAndShares(t *testing.T) {
-	p := Probe{Name: "shut", Ask: "tcp :8443", Before: "connected", After: "!connected", Tries: 4, Share: 75}
+	p := Probe{Name: "shut", Ask: "tcp :9443", Before: "connected", After: "!connected", Tries: 4, Share: 75}
 	if err := p.Check(); err != nil {
 		t.Fatal(err)
 	}
