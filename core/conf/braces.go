@@ -348,7 +348,13 @@ func (p *parser) commentedBraces(r *braceRules, i, end int, in []int32) (id int3
 			return 0, false, true
 		case c == ';' || c == '{':
 			rest := strings.TrimLeft(src[i+1:], " \t")
-			if words.count == 0 || !directive(p.text(words.first)) || rest != "" && rest[0] != '#' {
+			if c == '{' && rest != "" && rest[0] != '#' {
+				if words.count > 0 {
+					p.commentedWhole(int(words.first.start), end, spaced)
+				}
+				return 0, false, false
+			}
+			if words.count == 0 || !directive(p.text(words.first)) && (len(in) == 0 || c == '{') || rest != "" && rest[0] != '#' {
 				return 0, false, false
 			}
 			n := node{name: words.first, value: words.arguments(int32(i)), whole: span{words.first.start, int32(i + 1)}, commented: true, spaced: spaced}
@@ -372,6 +378,25 @@ func (p *parser) commentedBraces(r *braceRules, i, end int, in []int32) (id int3
 		i = stop
 	}
 	return 0, false, false
+}
+
+// commentedWhole reads a comment line that holds a whole block.
+func (p *parser) commentedWhole(start, end int, spaced bool) {
+	sub, err := Parse("", p.Format, []byte(p.src[start:end]))
+	if err != nil || sub.root().child == 0 || sub.root().child != sub.root().last || sub.nodes[sub.root().child].kind != block || !directive(sub.nameOf(&sub.nodes[sub.root().child])) {
+		return
+	}
+	moved := func(s span) span { return span{s.start + int32(start), s.end + int32(start)} }
+	ids := make([]int32, len(sub.nodes))
+	ids[0] = p.open[len(p.open)-1]
+	for i := 1; i < len(sub.nodes); i++ {
+		n := sub.nodes[i]
+		n.name, n.value, n.whole = moved(n.name), moved(n.value), moved(n.whole)
+		n.head, n.tail = n.head+int32(start), n.tail+int32(start)
+		n.child, n.last, n.next = 0, 0, 0
+		n.commented, n.spaced = true, spaced
+		ids[i] = p.addTo(ids[n.parent], n)
+	}
 }
 
 // The words of a value. What is no word (an end mark, a comment, an open quote)

@@ -548,6 +548,9 @@ func (d *Document) folded(text string) bool {
 	for i, line := range lines {
 		line = strings.TrimSuffix(line, "\r")
 		more := i+1 < len(lines)
+		if i > 0 && more && (d.Format == Postfix || d.Format == Systemd) && commentLine(line) {
+			continue
+		}
 		for _, c := range []byte(line) {
 			if c < ' ' && c != '\t' || c == 0x7f {
 				return false
@@ -583,6 +586,13 @@ func (d *Document) assignment(n *node, step Step, e Edit) (splice, error) {
 	raw, want, err := d.written(e.To, n, d.text(s))
 	if err != nil {
 		return splice{}, d.refuseAt(n, e, "%v", err)
+	}
+	if d.Format == YAML && d.nameOf(n) == "<<" && !strings.HasPrefix(raw, "*") {
+		return splice{}, d.refuseAt(n, e, "a merge key takes what another place is: an alias such as *name")
+	}
+	if old := d.text(s); d.lines != nil && (d.Format == Postfix || d.Format == Systemd) && strings.IndexByte(old, '\n') >= 0 {
+		within, behind := keptComments(old, raw, d.eol(n.whole.start))
+		return splice{s, within + behind, n, within}, nil
 	}
 	if raw == "" && e.To.Words == nil && d.flags && s == n.value && !n.bare { // a flag again
 		gap := ""

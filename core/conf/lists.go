@@ -31,6 +31,45 @@ func (d *Document) rosters(raw string) bool {
 	return over || d.Format == Postfix || d.Format == Systemd || d.Format == Samba
 }
 
+// keptComments gives a value that goes on over lines with the comments that stood within
+// the old one: each before the line that it stood before, where that is still there, else
+// behind the first; those that find no line within come behind.
+func keptComments(old, raw, eol string) (within, behind string) {
+	bare := func(line string) string { return strings.Trim(line, " \t\r\\,") }
+	lines := strings.Split(raw, "\n")
+	if slices.ContainsFunc(lines[1:], commentLine) { // the new value brings its own
+		return raw, ""
+	}
+	before := make([]string, len(lines)+1)
+	was := strings.Split(old, "\n")
+	for i, line := range was {
+		if i == 0 || !commentLine(line) {
+			continue
+		}
+		next := i + 1
+		for next < len(was)-1 && commentLine(was[next]) {
+			next++
+		}
+		at := 1
+		for j := 1; j < len(lines) && next < len(was); j++ {
+			if bare(lines[j]) == bare(was[next]) {
+				at = j
+			}
+		}
+		before[at] += strings.TrimRight(line, "\r") + eol
+	}
+	for i, line := range lines {
+		if i > 0 {
+			within += "\n" + before[i]
+		}
+		within += line
+	}
+	if comments := strings.TrimSuffix(before[len(lines)], eol); comments != "" {
+		behind = eol + comments
+	}
+	return within, behind
+}
+
 // rosterOf reads a value's members: parts between commas or line ends or, where
 // fine, words between blanks as well.
 func (d *Document) rosterOf(n *node, raw string, fine bool) roster {

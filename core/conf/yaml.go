@@ -442,11 +442,17 @@ func yamlDecode(raw string) string {
 // yamlEncode keeps the quotes of what it replaces; where there are none, text is
 // quoted that YAML would read as something else.
 func yamlEncode(text, old string) (string, error) {
+	if strings.HasPrefix(old, "*") && yamlAlias.MatchString(text) {
+		return text, nil
+	}
 	if (old == "" || strings.IndexByte("\"'|>", old[0]) < 0) && (yamlPlain(text) || text == "[]" || text == "{}") {
 		return text, nil
 	}
 	return yamlExact(text, old)
 }
+
+// yamlAlias is what takes the place of another alias.
+var yamlAlias = regexp.MustCompile(`^\*[\w.-]+$`)
 
 // yamlPlain tells that text stands for itself, or for one number, switch or
 // null, in any place.
