@@ -38,7 +38,7 @@ var retouch = command{"retouch", "FILE|DIRECTORY…", "edit local files, shown a
 		case *like != "":
 			return t.derive(args[0], *like, *format)
 		case len(args) == 0 || len(all) == 0:
-			return usagef("want -set, -add, -take, -remove, -comment-out, -uncomment, -insert, -replace or -edits, and a file")
+			return usagef("want -set, -add, -take, -remove, -comment-out, -uncomment, -insert, -move, -replace or -edits, and a file")
 		}
 		type result struct {
 			File        string            `json:"file"`
@@ -181,6 +181,8 @@ func documentFlags(f *flag.FlagSet) *[]conf.Edit {
 	address("comment-out", "make comments of an entry or block", conf.CommentOut)
 	address("uncomment", "bring an entry or block back that is commented out", conf.Uncomment)
 
+	address("move", "put an entry or block elsewhere in its file; -into, -above or -below says where", conf.Move)
+
 	var find string
 	f.Func("insert", "`TEXT`: lines in the file's own syntax; -into, -above or -below says where", func(s string) error {
 		edits = append(edits, conf.Edit{Do: conf.Insert, Text: s})
@@ -192,19 +194,21 @@ func documentFlags(f *flag.FlagSet) *[]conf.Edit {
 			switch {
 			case k >= 0 && edits[k].Do == conf.Insert && edits[k].Where == "":
 				edits[k].Address, edits[k].Where = s, where
+			case k >= 0 && edits[k].Do == conf.Move && edits[k].Where == "":
+				edits[k].Beside, edits[k].Where = s, where
 			case k >= 0 && edits[k].Do == conf.Add && edits[k].Where == "" && where != conf.Into:
 				edits[k].Beside, edits[k].Where = s, where
 			case where == conf.Into:
-				return fmt.Errorf("want -insert before it")
+				return fmt.Errorf("want -insert or -move before it")
 			default:
-				return fmt.Errorf("want -insert or -add before it")
+				return fmt.Errorf("want -insert, -move or -add before it")
 			}
 			return nil
 		})
 	}
-	place("into", "the inserted text becomes the last of this block; '' is the file's global part", conf.Into)
-	place("above", "the inserted text goes above this; behind -add, the member before this one", conf.Above)
-	place("below", "the inserted text goes below this; behind -add, the member behind this one", conf.Below)
+	place("into", "the inserted or moved text becomes the last of this block; '' is the file's global part", conf.Into)
+	place("above", "the inserted or moved text goes above this; behind -add, the member before this one", conf.Above)
+	place("below", "the inserted or moved text goes below this; behind -add, the member behind this one", conf.Below)
 	f.Func("replace", "`TEXT`: exact text to replace, in the format text; -with says by what", func(s string) error {
 		find = s
 		return nil

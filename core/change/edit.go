@@ -56,6 +56,9 @@ type Edit struct {
 	Group string `yaml:"group"`
 }
 
+// Within is the verb of a move that stays in its file: of an entry or block.
+const Within = "move within the file"
+
 // Verb names what the edit does; "" where it says nothing or several things.
 func (e Edit) Verb() string {
 	verb, n := "", 0
@@ -71,6 +74,8 @@ func (e Edit) Verb() string {
 		return "mode"
 	case n != 1:
 		return ""
+	case verb == "move" && e.Onto == "" && (e.Into != nil || e.Above+e.Below != ""):
+		return Within
 	}
 	return verb
 }
@@ -78,7 +83,7 @@ func (e Edit) Verb() string {
 // within tells whether the edit changes what stands in a file, by address.
 func (e Edit) within() bool {
 	switch e.Verb() {
-	case "set", "add", "take", "remove", "comment-out", "uncomment", "insert", "replace":
+	case "set", "add", "take", "remove", "comment-out", "uncomment", "insert", "replace", Within:
 		return true
 	}
 	return false
@@ -107,6 +112,15 @@ func (e Edit) Document() conf.Edit {
 		}
 	case conf.Take:
 		edit.To = conf.Text(e.Take)
+	case Within:
+		edit.Do, edit.Address, edit.Beside = conf.Move, e.Move, e.Above+e.Below
+		edit.Where = conf.Below
+		switch {
+		case e.Into != nil:
+			edit.Where, edit.Beside = conf.Into, *e.Into
+		case e.Above != "":
+			edit.Where = conf.Above
+		}
 	case conf.Insert:
 		edit.Text, edit.Where = e.Insert, conf.Into
 		switch {
@@ -194,6 +208,9 @@ func EditsAsWritten(edits []conf.Edit) []yaml.MapSlice {
 		case conf.Take:
 			put("take", scalar(e.To.Text))
 			put("from", e.Address)
+		case conf.Move:
+			put("move", e.Address)
+			put(string(e.Where), e.Beside)
 		case conf.Insert:
 			put("insert", scalar(e.Text))
 			put(string(e.Where), e.Address)
@@ -251,8 +268,8 @@ func (e Edit) check(bad func(format string, args ...any)) {
 		bad("add %s: want to, the address of the list", e.Add)
 	case (verb == "take") != (e.From != ""):
 		bad("take wants from, the address of the list")
-	case verb == "insert" && places != 1 || verb != "insert" && verb != "add" && places > 0:
-		bad("insert wants one of into, above or below; but for above and below of add, no other edit takes them")
+	case (verb == "insert" || verb == Within) && places != 1 || verb != "insert" && verb != "add" && verb != Within && places > 0:
+		bad("insert, and a move within a file, want one of into, above or below; but for above and below of add, no other edit takes them")
 	case verb == "add" && (e.Into != nil || places > 1):
 		bad("add %s: want above or below, and a member of the list, where it is not to be the last", e.Add)
 	case len(e.Each) > 0 && !e.within():
@@ -276,7 +293,7 @@ func (e Edit) check(bad func(format string, args ...any)) {
 	case verb != "put" && e.Text != nil:
 		bad("text belongs to put")
 	case (verb == "move") != (e.Onto != ""):
-		bad("move wants onto, the file's key afterwards")
+		bad("move wants onto, the file's key afterwards; or, for an entry or block, one of into, above or below")
 	case (verb == "link") != (e.Leads != ""):
 		bad("link wants leads-to, what the link says")
 	case verb != "replace" && e.With != "":

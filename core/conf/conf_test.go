@@ -54,7 +54,7 @@ func readCases(t testing.TB) (all []editCase, write func()) {
 
 // parseEdits reads "set A=V", "make A=V" (a set with new-block), "add A=M", "take A=M", "remove A", "comment-out A",
 // "uncomment A", "into A=TEXT", "above A=TEXT", "below A=TEXT" and "exactly A=V"
-// (a value of one word), several with " ;; " between; "3x set …" wants 3 places.
+// (a value of one word), "move A -> above B", several with " ;; " between; "3x set …" wants 3 places.
 func parseEdits(t testing.TB, text string) []Edit {
 	var edits []Edit
 	for one := range strings.SplitSeq(text, " ;; ") {
@@ -66,6 +66,10 @@ func parseEdits(t testing.TB, text string) []Edit {
 		}
 		e.Do, e.Address = Action(verb), rest
 		switch verb {
+		case "move":
+			from, to, _ := strings.Cut(rest, " -> ")
+			where, beside, _ := strings.Cut(to, " ")
+			e.Address, e.Where, e.Beside = from, Place(where), beside
 		case "set", "make", "add", "take", "into", "above", "below", "exactly":
 			address, value, err := SplitAssignment(rest)
 			if err != nil {

@@ -18,6 +18,7 @@ const (
 	CommentOut Action = "comment-out" // make its lines comments
 	Uncomment  Action = "uncomment"   // bring an entry or block back that is commented out
 	Insert     Action = "insert"      // put text in the file's own syntax into, above or below a place
+	Move       Action = "move"        // put an entry or block with its lines into, above or below another place
 	Replace    Action = "replace"     // exact text by other text, in the format text
 )
 
@@ -57,8 +58,8 @@ type Edit struct {
 	Find    string // Replace: the exact text, line ends included; To.Text takes its place
 	Seen    string // Replace: the document's text as far as Find is looked for in it: of the same length, with NUL for the rest; "" is all of it
 	Text    string // Insert: lines in the file's own syntax, indented like their new neighbours
-	Where   Place  // Insert; Add, with Beside
-	Beside  string // Add: the member above (before) or below (behind) which the new one goes; "" is behind the last
+	Where   Place  // Insert, Move; Add, with Beside
+	Beside  string // Add: the member above (before) or below (behind) which the new one goes; "" is behind the last. Move: the address of the other place, "" the file
 	Every   int    // exactly that many places, which stand; 0 means one, which set may make
 	// NewBlock has set make blocks of the address that are not there, too.
 	NewBlock bool
@@ -216,6 +217,9 @@ func (d *Document) apply(e Edit) (*Document, error) {
 		return nil, d.refuse(e, "format %s has no @attributes", d.Format)
 	}
 	places := d.find(address)
+	if e.Do == Move {
+		return d.moved(address, e)
+	}
 	if e.Do == Uncomment {
 		if places = d.findCommented(address); len(places) == 0 {
 			return nil, d.nothing(e, address)
@@ -296,7 +300,7 @@ func (d *Document) apply(e Edit) (*Document, error) {
 		}
 		return d.inserted(e, places[0])
 	default:
-		return nil, d.refuse(e, "edit %q is not known; want set, add, take, remove, comment-out, uncomment, insert or replace", e.Do)
+		return nil, d.refuse(e, "edit %q is not known; want set, add, take, remove, comment-out, uncomment, insert, move or replace", e.Do)
 	}
 	if err != nil {
 		return nil, err

@@ -555,6 +555,75 @@ func (d *Document) inserted(e Edit, n *node) (*Document, error) {
 	return d.withText(e, span{at, max(at, end)}, place.before+strings.Join(lines, place.eol)+place.after, brings)
 }
 
+// moved puts an entry or block, with the lines that it has to itself, to another place.
+func (d *Document) moved(a Address, e Edit) (*Document, error) {
+	only := func(address Address, what string) (*node, error) {
+		switch found := d.find(address); {
+		case len(found) == 0:
+			return nil, d.refuse(e, "%s is not there", what)
+		case len(found) > 1:
+			return nil, d.refuse(e, "%s fits %d places, lines %s; want exactly 1: name one, as in %s", what, len(found), d.linesOf(found), d.addressOf(found[0]))
+		default:
+			return found[0], nil
+		}
+	}
+	n, err := only(a, "it")
+	if err != nil {
+		return nil, err
+	}
+	var target *node
+	if e.Beside != "" {
+		at, err := ParseAddress(e.Beside)
+		if err != nil {
+			return nil, d.refuse(e, "%v", err)
+		}
+		if target, err = only(at, e.Beside); err != nil {
+			return nil, err
+		}
+		if target.whole.start >= n.whole.start && target.whole.end <= n.whole.end {
+			return nil, d.refuseAt(n, e, "%s stands within what is to move", e.Beside)
+		}
+	} else if e.Where != Into {
+		return nil, d.refuse(e, "want the block into which it goes, or the place above or below")
+	}
+	text := d.text(n.whole)
+	if d.Format != JSON {
+		start := d.lineBegin(n)
+		first, last, _ := d.extent(n)
+		if before := strings.TrimSpace(d.src[max(first.start, d.bom()):start]); before != "" {
+			return nil, d.refuseAt(n, e, "shares its line with what stands before it; put it on a line of its own first")
+		}
+		if behind := strings.TrimLeft(d.src[n.whole.end:max(last.end, n.whole.end)], " \t"); behind != "" && !d.isComment(behind) {
+			return nil, d.refuseAt(n, e, "shares its line with what stands behind it; put it on a line of its own first")
+		}
+		text = d.src[max(first.start, d.bom()):max(last.end, n.whole.end)]
+	}
+	without, err := d.apply(Edit{Do: Remove, Address: d.addressOf(n).String()})
+	if err != nil {
+		return nil, err
+	}
+	insert := Edit{Do: Insert, Where: e.Where, Text: text}
+	if target != nil {
+		at := target.whole.start
+		if at > n.whole.start {
+			at -= int32(len(d.src) - len(without.src))
+		}
+		there := without.at(at, target)
+		if there == nil {
+			return nil, d.refuseAt(target, e, "%s does not stand by itself once the other is away", e.Beside)
+		}
+		insert.Address = without.addressOf(there).String()
+	}
+	next, err := without.apply(insert)
+	if err != nil {
+		return nil, err
+	}
+	if next.live != d.live {
+		return nil, d.refuseAt(n, e, "reads otherwise at that place")
+	}
+	return next, nil
+}
+
 // withText splices text in and holds the result against what the text brings.
 func (d *Document) withText(e Edit, s span, text string, brings int) (*Document, error) {
 	b := slices.Concat(d.data[:s.start], []byte(text), d.data[s.end:])

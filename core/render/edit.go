@@ -19,7 +19,7 @@ import (
 
 func (s *set) edit(e change.Edit) {
 	switch verb := e.Verb(); verb {
-	case "set", "add", "take", "remove", "comment-out", "uncomment", "insert", "replace":
+	case "set", "add", "take", "remove", "comment-out", "uncomment", "insert", "replace", change.Within:
 		s.within(e, verb)
 	case "put":
 		s.put(e)
@@ -185,10 +185,10 @@ func (s *set) tries(f *Rendered, e change.Edit, was, now *conf.Document) {
 	case f.Format == conf.Plain || now == nil:
 		s.unlisted(f, "text of the change's own")
 		return
-	case e.Insert != "" || e.Put != "":
+	case e.Insert != "" || e.Put != "" || e.Verb() == change.Within:
 		s.unlisted(f, "text of the change's own")
 	}
-	own := len(f.waits) > 0 && (e.Insert != "" || e.Put != "") // said of the whole; code is said of all the same
+	own := len(f.waits) > 0 && (e.Insert != "" || e.Put != "" || e.Verb() == change.Within) // said of the whole; code is said of all the same
 	if was == nil {
 		was, _ = f.document(nil)
 	}
