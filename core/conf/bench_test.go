@@ -24,6 +24,7 @@ var benchUnits = []struct {
 	{HAProxy, "", "backend tiles%d\n    balance roundrobin\n    server t1 192.0.2.7:8080 check inter 2s\n    timeout server 30s # slow\n", `backend["tiles7"]/balance`},
 	{Redis, "", "# maxmemory <bytes>\nmaxmemory-%d 512mb\nsave 900 1\n", "maxmemory-7"},
 	{XML, "<Server>", "<Connector n=\"%d\" port=\"8080\"\n           protocol=\"HTTP/1.1\" maxThreads='150'/>\n<!-- <Valve a=\"1\"/> -->\n", "Server/Connector[7]/@maxThreads"},
+	{Blocks, "", "peer delta%d {\n    address 192.0.2.7   # at the weir\n    name = \"north\"\n    #limit = 3\n}\n", `peer["delta7"]/name`},
 	{Dovecot, "", "service login%d {\n  inet_listener imap {\n    port = 143\n  }\n  #process_min_avail = 0\n}\n", `service["login7"]`},
 }
 

@@ -168,6 +168,7 @@ func asking(dir, path string) map[Format]*exec.Cmd {
 // Where a program only judges, one value is made wrong on purpose: its complaint
 // tells where it read it.
 func TestProgramsAgree(t *testing.T) {
+	t.Parallel()
 	a, err := txtar.ParseFile("testdata/programs/cases")
 	if err != nil {
 		t.Fatal(err)

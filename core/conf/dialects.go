@@ -205,7 +205,7 @@ var (
 	mysqlLines   = lineRules{marks: "#;", seps: "=", bare: true, comment: '#', scope: brackets, special: bang, inner: true}
 	systemdLines = lineRules{marks: "#;", seps: "=", scope: brackets, folding: backslash}
 	iniLines     = lineRules{marks: "#;", seps: "=:", inner: true, bare: true, scope: brackets, folding: deeper}
-	phpLines     = lineRules{marks: ";", seps: "=", bare: true, inner: true, comment: ';', scope: brackets}
+	phpLines     = lineRules{marks: ";", seps: "=", bare: true, inner: true, comment: ';', scope: brackets, folding: leading, closed: true}
 	sambaLines   = lineRules{marks: "#;", seps: "=", inner: true, scope: brackets, folding: backslash}
 
 	apacheLines  = lineRules{marks: "#", blanks: true, bare: true, folding: backslash, words: &apacheWords, scope: tags, prose: true}

@@ -512,6 +512,10 @@ func (d *Document) inserted(e Edit, n *node) (*Document, error) {
 		if at, place, err = d.globalPlace(text, e); err != nil {
 			return nil, err
 		}
+		if first := d.root().child; d.Format == YAML && first != 0 {
+			place.indent = d.indent(d.nodes[first].whole.start)
+			place.before += place.indent
+		}
 	case e.Where == Into && n.kind != block:
 		return nil, d.refuseAt(n, e, "is an entry, not a block; want before or after it")
 	case d.Format == JSON || d.Format == Rsyslog && !d.ownLine(int(n.whole.start)):

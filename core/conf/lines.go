@@ -51,6 +51,7 @@ const (
 	outdented         // lines that begin with a blank go on (postfix)
 	deeper            // lines indented more than the entry go on (ini)
 	quoted            // an open quote goes on (shell)
+	leading           // an open quote at the value's begin goes on (php)
 )
 
 func linesParser(l *lineRules) func(*parser) error {
@@ -251,6 +252,19 @@ func (p *parser) extend(l *lineRules, n *node, stop, next int32, folding folding
 				stop, next = text.start+int32(len(strings.TrimRight(line, " \t"))), following
 			}
 		}
+	case leading:
+		closed, open := leadingQuote(src, int(n.value.start))
+		switch {
+		case open:
+			n.value.end, n.whole.end = stop, stop
+			return next, true
+		case int32(closed) > stop:
+			text, following := p.lineFrom(int32(closed))
+			stop, next = text.end, following
+			for stop > int32(closed) && wide(src[stop-1]) {
+				stop--
+			}
+		}
 	case quoted:
 		end, unclosed := shellQuoting.extentOfFirst(src[n.value.start:])
 		if unclosed {
@@ -288,6 +302,23 @@ func (p *parser) extend(l *lineRules, n *node, stop, next int32, folding folding
 		n.whole.end = max(n.name.end, n.value.start)
 	}
 	return next, false
+}
+
+// leadingQuote gives where the quote closes that a value begins with, in double quotes past
+// escaped ones; open tells that nothing closes it. Other values are not looked at.
+func leadingQuote(src string, at int) (closed int, open bool) {
+	if at >= len(src) || src[at] != '"' && src[at] != '\'' {
+		return at, false
+	}
+	for i := at + 1; i < len(src); i++ {
+		switch {
+		case src[i] == '\\' && src[at] == '"':
+			i++
+		case src[i] == src[at]:
+			return i + 1, false
+		}
+	}
+	return len(src), true
 }
 
 // behindShell tells that what stands behind an assignment of a shell makes it another

@@ -209,6 +209,7 @@ func plainAssignments(d *Document) bool {
 // leaves the bytes; and a guessed format is the one that testdata/guesses names for the
 // file.
 func TestSurprises(t *testing.T) {
+	t.Parallel()
 	roots := []string{stockFiles(t, stockPackages)}
 	if *every {
 		roots = append(roots, stockFiles(t, morePackages), "/")
