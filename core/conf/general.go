@@ -239,8 +239,23 @@ func (p *parser) general() error {
 	}
 }
 
-// generalName is what a name may look like.
-var generalName = regexp.MustCompile(`^([A-Za-z_@$*.%/&-][\w.:/@$%*+&-]*|[0-9][\w.:/-]*|"[^"\\\n]*"|'[^'\\\n]*')$`)
+// generalName tells what a name may look like: in quotes, or of such bytes.
+func generalName(name string) bool {
+	switch {
+	case name == "":
+		return false
+	case name[0] == '"' || name[0] == '\'':
+		return len(name) > 1 && name[len(name)-1] == name[0] && !strings.ContainsAny(name[1:len(name)-1], name[:1]+"\\\n")
+	}
+	for i := range len(name) {
+		if !generalNames[name[i]] {
+			return false
+		}
+	}
+	return name[0] != ':' && name[0] != '+'
+}
+
+var generalNames = oneByteOf("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_@$*.%/&:+-")
 
 // generalNode divides a statement into name and value. It is opaque where it does not
 // look like one.
@@ -265,7 +280,7 @@ func (p *parser) generalNode(start, end int) node {
 		}
 	}
 	n.name = span{int32(start), int32(name)}
-	if !generalName.MatchString(src[start:name]) {
+	if !generalName(src[start:name]) {
 		n.kind = opaque
 	}
 	for at < end && wide(src[at]) {

@@ -324,6 +324,12 @@ func leadingQuote(src string, at int) (closed int, open bool) {
 // behindShell tells that what stands behind an assignment of a shell makes it another
 // command: not so a comment, a ";", and the export of what was assigned.
 func behindShell(rest string) bool {
+	if rest == "" || rest[0] == '#' {
+		return false
+	}
+	if rest[0] != ';' {
+		return true
+	}
 	rest, exported := strings.CutPrefix(strings.TrimSpace(strings.TrimPrefix(rest, ";")), "export ")
 	if exported {
 		_, rest, _ = strings.Cut(strings.TrimSpace(rest), " ")

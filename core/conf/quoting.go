@@ -45,12 +45,12 @@ func (q *quoting) next(raw string, i int) (start, end int, plain, open bool) {
 	for ; i < len(raw); i++ {
 		c := raw[i]
 		switch {
+		case c > '\\' && c != '|', c > '>' && c < '\\', c > ')' && c < ';': // the most of them; comment marks are below
 		case q.ends != "" && quote == 0 && strings.IndexByte(q.ends, c) >= 0:
 			return start, i, plain, false
 		case q.joins && c == '\\' && (quote == 0 || quote != q.strong) && joined(raw[i+1:]) > 0:
 			plain = false
 			i += joined(raw[i+1:])
-		case c > '\\', c > '\'' && c < '\\': // the most of them; comment marks are below
 		case quote == 0 && wide(c):
 			return start, i, plain, false
 		case c == '\\' && quote == 0 && q.outside != "" || c == '\\' && quote != 0 && quote != q.strong && q.inside != "":
