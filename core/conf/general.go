@@ -27,6 +27,7 @@ type statement struct {
 	end, at int
 	mark    byte
 	broken  bool // a comment stands within
+	folded  bool // it goes on over a line's end, outside of brackets and quotes
 }
 
 // scanGeneral reads on from i to where a statement ends. ended tells that line ends
@@ -37,9 +38,12 @@ func scanGeneral(src string, i int, ended bool) (statement, error) {
 	wordBegins := func(at int) bool {
 		return at > 0 && strings.IndexByte(" \t\r\n=([{,:!<>&|+~", src[at-1]) >= 0
 	}
-	start := i
+	start, over := i, false
 	for ; i < len(src); i++ {
 		c := src[i]
+		if over && !wide(c) && c != ';' && c != '}' && c != '#' && c != '/' {
+			s.folded = true
+		}
 		if !generalStops[c] {
 			if !wide(c) {
 				s.end = i + 1
@@ -99,9 +103,10 @@ func scanGeneral(src string, i int, ended bool) (statement, error) {
 				i = next - 1
 				continue
 			}
-			if !ended {
+			if !ended || directives(src[start]) {
 				return closes('\n')
 			}
+			over = true
 			continue
 		case c == ';' && len(open) == 0, c == '}' && len(open) == 0:
 			return closes(c)
@@ -164,9 +169,10 @@ var conditions = oneOf("if else elsif elseif elif unless case switch foreach for
 
 func (p *parser) general() error {
 	src, i := p.src, int(p.bom())
-	p.variant = generalEnded(src)
+	ended, mostly := generalEnds(src)
+	p.variant = mostly
 	for {
-		for i < len(src) && (wide(src[i]) || src[i] == ';') {
+		for i < len(src) && (wide(src[i]) || src[i] == ';' && !p.ownLine(i)) {
 			i++
 		}
 		if i == len(src) {
@@ -176,6 +182,11 @@ func (p *parser) general() error {
 			return nil
 		}
 		if src[i] == '!' && p.ownLine(i) && i+1 < len(src) && blank(src[i+1]) { // a comment to some
+			text, _ := p.line(int32(i))
+			i = int(text.end)
+			continue
+		}
+		if src[i] == ';' { // a comment where its line begins so, but for one alone
 			text, _ := p.line(int32(i))
 			i = int(text.end)
 			continue
@@ -231,8 +242,11 @@ func (p *parser) general() error {
 			i++
 			n.whole.end = int32(i)
 		}
-		if n.name.empty() || s.broken || n.kind == opaque {
+		if n.name.empty() || s.broken || n.kind == opaque || s.folded && !ended {
 			p.opaque(n.whole.start, n.whole.end)
+			if k := len(p.nodes) - 1; !n.name.empty() && p.nodes[k].whole == n.whole { // so that an address that means it is told why not
+				p.nodes[k].name = n.name
+			}
 		} else {
 			p.add(n)
 		}
@@ -318,9 +332,13 @@ func (p *parser) generalNode(start, end int) node {
 // generalPairs tells that another entry begins behind a comma or line end.
 var generalPairs = regexp.MustCompile(`[,\n]\s*["']?[A-Za-z_][\w.-]*["']?\s*(=|: )`)
 
-// generalEnded tells that all statements of a file end in ";".
-func generalEnded(src string) bool {
-	ends, comment := 0, false
+// directives tells marks of statements that end with their line wherever others end in
+// ";", as in "@version: 3".
+func directives(first byte) bool { return strings.IndexByte("@%.", first) >= 0 }
+
+// generalEnds tells whether all statements of a file end in ";", or most of them.
+func generalEnds(src string) (all, most bool) {
+	ends, others, comment := 0, 0, false
 	for line := range strings.Lines(src) {
 		line = strings.TrimSpace(line)
 		if i := strings.Index(line, " #"); i >= 0 {
@@ -337,14 +355,14 @@ func generalEnded(src string) bool {
 			comment = false
 		}
 		switch {
-		case was || line == "" || line[0] == '#' || strings.HasPrefix(line, "//"):
+		case was || line == "" || line[0] == '#' || line[0] == ';' || strings.HasPrefix(line, "//") || directives(line[0]):
 		case line[len(line)-1] == ';':
 			ends++
 		case strings.IndexByte("{},([)]", line[len(line)-1]) < 0:
-			return false
+			others++
 		}
 	}
-	return ends > 0
+	return ends > 0 && others == 0, ends > 0 && ends >= 2*others
 }
 
 // commentedGeneral reads a comment line that would be an entry without its mark.
@@ -480,7 +498,7 @@ var generalBare = regexp.MustCompile(`^([-+]?[0-9][\w.:/]*|yes|no|on|off|true|fa
 // generalText writes an entry in the manner of a neighbour.
 func (d *Document) generalText(name, value, sibling string) string {
 	sep, end := " = ", ""
-	if d.variant || strings.HasSuffix(sibling, ";") {
+	if d.variant && !directives(name[0]) || strings.HasSuffix(sibling, ";") {
 		end = ";"
 	}
 	if n := d.alike(name); n != nil {

@@ -138,6 +138,9 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 	if len(rest) == 1 && parent == d.root() && d.global == nowhere && !d.besides(rest[0].Name) {
 		return splice{}, d.refuse(e, "is not there, and in this format nothing stands outside the sections%s", d.blocksLike(parent, Step{}))
 	}
+	if d.Format == Pairs && strings.HasPrefix(d.src[d.bom():], "#!") {
+		return splice{}, d.refuse(e, "is not there, and this is a script, whose end may not be reached; insert the line above or below another")
+	}
 	if last := rest[len(rest)-1]; d.split != nil || d.lines != nil && d.lines.scope == curly {
 		if n := d.blockCalled(last.Name); n != nil {
 			return splice{}, d.refuse(e, "is not there, and %s is the name of blocks here, of which %s (line %d) is one", last.Name, d.addressOf(n), d.lineOf(n))
@@ -203,6 +206,9 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 	}
 	if sibling == "" && d.Format == Blocks {
 		sibling = d.offEntry()
+	}
+	if sibling == "" && d.Format == Blocks && value != "" && d.alike(last.Name) == nil {
+		return splice{}, d.refuse(e, "is not there, and no entry of this file shows whether = or blanks stand before a value; insert the line as text")
 	}
 	text := d.entryText(last.Name, value, sibling)
 	for i := len(rest) - 2; i >= 0; i-- {
