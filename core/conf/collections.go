@@ -127,3 +127,72 @@ func (d *Document) filled(places []*node, e Edit) (next *Document, ok bool, err 
 	next, err = d.withText(e, n.value, "["+one+"]", 0)
 	return next, true, err
 }
+
+// inBlock adds to, or takes from, a list that is a block of entries without value, as
+// named's lists of addresses are; ok is false where the place is no such block.
+func (d *Document) inBlock(places []*node, e Edit) (next *Document, ok bool, err error) {
+	if len(places) != 1 || places[0].kind != block || d.Format != Named && d.Format != Blocks {
+		return nil, false, nil
+	}
+	n, member := places[0], e.To.Joined()
+	var has, beside *node
+	members := 0
+	for c := range d.below(n) {
+		switch {
+		case c.commented:
+			continue
+		case c.kind != entry || !c.value.empty():
+			return nil, true, d.refuseAt(n, e, "is a block of settings, not a list")
+		}
+		members++
+		switch d.nameOf(c) {
+		case member:
+			has = c
+		case e.Beside:
+			beside = c
+		}
+	}
+	end := ";"
+	if d.Format == Blocks && !d.variant && !strings.Contains(d.src[n.head:n.tail], ";") {
+		end = ""
+	}
+	doc, bad := Parse("", d.Format, []byte(member+end))
+	switch {
+	case bad != nil || doc.live != 1 || len(doc.nodes) != 2 || doc.nodes[1].kind != entry || !doc.nodes[1].value.empty() || doc.nameOf(&doc.nodes[1]) != member:
+		return nil, true, d.refuseAt(n, e, "%q is no member of a list", member)
+	case e.Do == Take && has == nil:
+		return nil, true, d.refuseAt(n, e, "has no member %q", member)
+	case e.Do == Take && members == 1:
+		return nil, true, d.refuseAt(n, e, "%q is the only member; remove the entry instead", member)
+	case e.Do == Take:
+		next, err = d.apply(Edit{Do: Remove, Address: d.addressOf(has).String()})
+	case has != nil:
+		return nil, true, d.refuseAt(n, e, "has the member %q already", member)
+	case e.Beside != "" && beside == nil:
+		return nil, true, d.refuseAt(n, e, "has no member %q", e.Beside)
+	case e.Beside != "" && d.ownLine(int(beside.whole.start)):
+		next, err = d.apply(Edit{Do: Insert, Where: e.Where, Address: d.addressOf(beside).String(), Text: member + end})
+	case e.Beside != "":
+		at, text := beside.whole.start, member+end+" "
+		if e.Where == Below {
+			at, text = beside.whole.end, " "+member+end
+		}
+		next, err = d.withText(e, span{at, at}, text, 1)
+	case members > 0 && !d.ownLine(int(d.lastOf(n).whole.start)):
+		at := d.lastOf(n).whole.end
+		next, err = d.withText(e, span{at, at}, " "+member+end, 1)
+	default:
+		next, err = d.apply(Edit{Do: Insert, Where: Into, Address: d.addressOf(n).String(), Text: member + end})
+	}
+	return next, true, err
+}
+
+// lastOf is a block's last live child.
+func (d *Document) lastOf(n *node) (last *node) {
+	for c := range d.below(n) {
+		if !c.commented {
+			last = c
+		}
+	}
+	return last
+}

@@ -239,6 +239,9 @@ func (d *Document) apply(e Edit) (*Document, error) {
 		if next, ok, err := d.filled(places, e); ok {
 			return next, err
 		}
+		if next, ok, err := d.inBlock(places, e); ok {
+			return next, err
+		}
 	}
 	want := max(e.Every, 1)
 	if len(places) > 0 && len(places) != want {
