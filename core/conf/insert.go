@@ -138,6 +138,9 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 	if len(rest) == 1 && parent == d.root() && d.global == nowhere && !d.besides(rest[0].Name) {
 		return splice{}, d.refuse(e, "is not there, and in this format nothing stands outside the sections%s", d.blocksLike(parent, Step{}))
 	}
+	if n := d.inBlocks(a[len(a)-1].Name); d.Format == PHP && n != nil && len(d.find(Address{{Name: "PHP"}})) > 0 { // php.ini, whose sections mean nothing
+		return splice{}, d.refuse(e, "is not there, but %s is (line %d), and counts just the same in this file: name that", d.addressOf(n), d.lineOf(n))
+	}
 	if d.Format == Pairs && strings.HasPrefix(d.src[d.bom():], "#!") {
 		return splice{}, d.refuse(e, "is not there, and this is a script, whose end may not be reached; insert the line above or below another")
 	}

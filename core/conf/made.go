@@ -7,6 +7,9 @@ type Made struct {
 	Address string `json:"address"`
 	In      string `json:"in"`    // the block that was there; "" outside all blocks
 	Block   bool   `json:"block"` // blocks were made around it
+	// Also tells where in a block an entry of that name stands, of one that is made
+	// outside all of them.
+	Also string `json:"also,omitempty"`
 }
 
 // Words says what was made, and where.
@@ -18,7 +21,11 @@ func (m Made) Words() string {
 	if m.In == "" {
 		in = "outside all blocks"
 	}
-	return fmt.Sprintf("%s %s: %s", what, in, m.Address)
+	also := ""
+	if m.Also != "" {
+		also = "; the same name stands at " + m.Also
+	}
+	return fmt.Sprintf("%s %s: %s%s", what, in, m.Address, also)
 }
 
 // Made lists what the edits made that gave this document, in their order.
@@ -30,7 +37,22 @@ func (d *Document) making(a Address) Made {
 	for depth > 0 && len(d.find(a[:depth])) == 0 {
 		depth--
 	}
-	return Made{Address: a.String(), In: a[:depth].String(), Block: depth < len(a)-1}
+	m := Made{Address: a.String(), In: a[:depth].String(), Block: depth < len(a)-1}
+	if n := d.inBlocks(a[0].Name); len(a) == 1 && n != nil && d.nested {
+		m.Also = fmt.Sprintf("%s (line %d)", d.addressOf(n), d.lineOf(n))
+	}
+	return m
+}
+
+// inBlocks gives a live entry of that name that stands in a block, nil where none does.
+func (d *Document) inBlocks(name string) *node {
+	name = d.canonical(name)
+	for i := 1; i < len(d.nodes); i++ {
+		if n := &d.nodes[i]; n.kind == entry && !n.commented && !n.attribute && n.parent != 0 && d.same(n, name) {
+			return n
+		}
+	}
+	return nil
 }
 
 // created makes an entry that is not there.
