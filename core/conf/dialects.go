@@ -402,7 +402,7 @@ func excluded(p *parser, l *lineRules, start, stop, next int32) (int32, bool, er
 	return 0, false, nil
 }
 
-var serviceLine = regexp.MustCompile(`(?m)^[^\s#]+[ \t]+(inet|unix|fifo|pass|unix-dgram)[ \t]`)
+var serviceLine = regexp.MustCompile(`(?m)^[^\s#=]+[ \t]+(inet|unix|fifo|pass|unix-dgram)[ \t]`)
 
 // postfix reads main.cf (postconf(5)), or master.cf (master(5)), whose lines are
 // services.

@@ -80,7 +80,7 @@ var leanings = []struct {
 }
 
 // foreign are texts that are no configuration, whatever their lines look like.
-var foreign = regexp.MustCompile(`\.(md|rst|txt|html?|css|js|lua|p[lmy]|rb|c|h|sql|vcl|el|awk|sed|m4|ldif|schema|crt|pem|key|asc|patch|diff|csh|tmpl|policy|rules|bat|php|go|ts|tcl|mk|action|filter)$|(^|/)apparmor\.d/|(^|/)(README|LICEN[CS]E|COPYING|Makefile|NEWS|[Cc]hange[Ll]og|TODO|THANKS|AUTHORS)[^/]*$`)
+var foreign = regexp.MustCompile(`\.(md|rst|txt|html?|css|js|lua|p[lmy]|rb|c|h|sql|vcl|el|awk|sed|m4|ldif|schema|crt|pem|key|asc|patch|diff|csh|tmpl|policy|rules|bat|php|go|ts|tcl|mk|action|filter)$|(^|/)(apparmor\.d|nsd)/|(^|/)(README|LICEN[CS]E|COPYING|Makefile|NEWS|[Cc]hange[Ll]og|TODO|THANKS|AUTHORS)[^/]*$`)
 
 // xmlHead is how a document begins that says itself that it is XML.
 var xmlHead = regexp.MustCompile(`^(\xef\xbb\xbf)?\s*<[?!]`)
@@ -155,7 +155,7 @@ var (
 	configured  = regexp.MustCompile(`\.(conf|cfg|cf|config|inc|conf\.[a-z]+)$|rc$|\.d/[^/.]+$`)
 	offWords    = regexp.MustCompile(`^#[A-Za-z][\w-]+[ \t]+\S+([ \t]+\S+){0,3}$`)
 	// code is what no settings begin with, but programs do.
-	code = regexp.MustCompile(`^(\.(ifdef|ifndef|endif|else)\b|function\b.*\(|var |let |use strict|require |class |sub \w+|return [^;]*;|[$@%]\w+ *=|my [$@%]|(el)?if \[|(fi|then|esac|done|else)$|case .* in$|unset |alias |\. /|\w+ *\(\) *\{)`)
+	code = regexp.MustCompile(`^(\.(ifdef|ifndef|endif|else)\b|function\b.*\(|var |let |use strict|require |class |sub \w+|return [^;]*;|[$@%]\w+ *=|my [$@%]|(el)?if \[|(fi|then|esac|done|else|[Ee]nd\w*)$|case .* in$|unset |alias |\. /|\w+ *\(\) *\{)`)
 	// off is an entry that is commented out, its mark right before it.
 	off = regexp.MustCompile(`^[#;]([A-Za-z_][\w.-]*)([ \t]*)=([ \t]*)`)
 )
@@ -166,6 +166,7 @@ type shape struct {
 	data                               []byte
 	binary, script, shell, yaml        bool
 	repeated                           bool // a name before ":" comes again
+	items                              int  // of the others, too: - a
 	first                              byte // of the first of them
 	sections, pairs, tight, ends, rest int  // [x]; a = b; those of them that a shell would read; what ends in ; { or }; others
 	keyed, keywords, tags, commas      int  // of the others: a: b; a name and words; <a>; those that end in a comma
@@ -239,6 +240,8 @@ func shapeOf(path string, data []byte) (s shape) {
 			switch {
 			case strings.HasSuffix(text, ","):
 				s.commas++
+			case strings.HasPrefix(text, "- "):
+				s.items++
 			case keyed.MatchString(text):
 				s.keyed++
 				name, _, _ := strings.Cut(text, ":")
@@ -317,9 +320,14 @@ func (s shape) shows() (f Format, why string) {
 		return "", "lines with = speak for pairs or blocks"
 	case s.keyed == all && s.indented == 0 && configured.MatchString(s.path) && !s.repeated:
 		return Blocks, ""
+	case s.keyed > 0 && s.keyed+s.items == all && s.indented > 0:
+		if _, err := Parse(s.path, YAML, s.data); err == nil {
+			return YAML, ""
+		}
+		return "", "lines with : speak for yaml or blocks"
 	case s.keyed*10 > all*8:
 		return "", "lines with : speak for yaml or blocks"
-	case s.keywords == all && s.off == 0 && configured.MatchString(s.path) && !strings.HasSuffix(s.path, ".inc"):
+	case s.keywords == all && s.off+s.indented+s.code == 0 && configured.MatchString(s.path) && !strings.HasSuffix(s.path, ".inc"):
 		if bytes.Contains(s.data, []byte("\n/*")) || bytes.HasPrefix(s.data, []byte("/*")) { // comments that keywords has not
 			return Blocks, ""
 		}

@@ -428,6 +428,9 @@ func (d *Document) reread(e Edit, b []byte) (*Document, error) {
 	if err != nil {
 		return nil, d.refuse(e, "the edit would break the file: %v", err)
 	}
+	if next.variant != d.variant && d.live > 0 && (d.Format == Postfix || d.Format == Pairs) {
+		return nil, d.refuse(e, "with it the whole file would read as another kind, %s", map[Format]string{Postfix: "main.cf for master.cf or the other way round", Pairs: "assignments of a shell for properties or the other way round"}[d.Format])
+	}
 	if next.outside() > d.outside() {
 		return nil, d.noOutside(e)
 	}
