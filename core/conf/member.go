@@ -168,7 +168,7 @@ func (d *Document) inList(items []*node, e Edit) (*Document, error) {
 		if err != nil {
 			return nil, err
 		}
-		return d.withText(e, s.span, "", -1)
+		return d.withText(e, s.span, s.text, -1)
 	case last.kind != entry:
 		return nil, d.refuseAt(last, e, "its members are blocks; insert one as text")
 	}
@@ -198,5 +198,6 @@ func (d *Document) inList(items []*node, e Edit) (*Document, error) {
 		gap = d.src[items[len(items)-2].whole.end:last.whole.start]
 		gap = gap[strings.IndexByte(gap, ',')+1:]
 	}
-	return d.withText(e, span{last.whole.end, last.whole.end}, ","+gap+raw, 1)
+	made := d.anotherMember(last.whole.end, gap, raw)
+	return d.withText(e, made.span, made.text, 1)
 }

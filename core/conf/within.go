@@ -50,34 +50,117 @@ func (d *Document) inFlow(n *node) bool {
 	return parent.bare
 }
 
-// removedMember takes a member out with its comma: the one behind it, else the
-// one before it.
+// tailOf gives what belongs to a member that ends at an offset, behind it on its line: a
+// comma, and a comment, behind which end is.
+func (d *Document) tailOf(at int32) (comma bool, end int32) {
+	skip := func(i int32) int32 {
+		for int(i) < len(d.src) && blank(d.src[i]) {
+			i++
+		}
+		return i
+	}
+	end = at
+	i := skip(at)
+	if int(i) < len(d.src) && d.src[i] == ',' {
+		comma, end = true, i+1
+		i = skip(i + 1)
+	}
+	rest := d.src[i:]
+	switch {
+	case strings.HasPrefix(rest, "#"), d.Format == JSON && strings.HasPrefix(rest, "//"):
+		text, _ := d.lineFrom(i)
+		return comma, text.end
+	case d.Format == JSON && strings.HasPrefix(rest, "/*"):
+		line, _, _ := strings.Cut(rest, "\n")
+		if k := strings.Index(line, "*/"); k > 0 {
+			return comma, i + int32(k) + 2
+		}
+	}
+	return comma, end
+}
+
+// commaFrom gives where the comma stands that comes next, past blanks, line ends and
+// comments; -1 where something else comes.
+func (d *Document) commaFrom(at int32) int32 {
+	for int(at) < len(d.src) {
+		switch rest := d.src[at:]; {
+		case wide(rest[0]):
+			at++
+		case rest[0] == '#', d.Format == JSON && strings.HasPrefix(rest, "//"):
+			text, _ := d.lineFrom(at)
+			at = text.end
+		case d.Format == JSON && strings.HasPrefix(rest, "/*"):
+			k := strings.Index(rest, "*/")
+			if k < 0 {
+				return -1
+			}
+			at += int32(k) + 2
+		case rest[0] == ',':
+			return at
+		default:
+			return -1
+		}
+	}
+	return -1
+}
+
+// removedMember takes a member out with its comma, the one behind it, else the one
+// before it, and with the comment that stands behind it.
 func (d *Document) removedMember(n *node) splice {
 	start, end := n.whole.start, n.whole.end
-	after := end
-	for int(after) < len(d.src) && wide(d.src[after]) {
-		after++
-	}
-	if int(after) < len(d.src) && d.src[after] == ',' {
-		end = after + 1
-		if first, _ := d.line(start); d.ownLine(int(start)) {
-			if rest, next := d.line(end); strings.TrimSpace(d.src[end:rest.end]) == "" && next > rest.end {
-				return splice{span: span{first.start, next}} // its lines go
+	own := d.ownLine(int(start))
+	if comma := d.commaFrom(end); comma >= 0 {
+		behind, tail := d.tailOf(end)
+		if own && behind {
+			if rest, next := d.line(tail); strings.TrimSpace(d.src[tail:rest.end]) == "" && next > rest.end {
+				first, _ := d.line(start)
+				return splice{span: span{max(first.start, d.bom()), next}} // its lines go
 			}
 		}
+		end = comma + 1
 		for int(end) < len(d.src) && blank(d.src[end]) {
 			end++
 		}
 		return splice{span: span{start, end}}
 	}
-	before := start
-	for before > 0 && wide(d.src[before-1]) {
-		before--
+	if own {
+		_, end = d.tailOf(end)
 	}
-	if before > 0 && d.src[before-1] == ',' {
-		before--
+	var before *node
+	for c := range d.below(d.parentOf(n)) {
+		if c == n {
+			break
+		}
+		if !c.commented {
+			before = c
+		}
 	}
-	return splice{span: span{before, end}}
+	if before == nil || n.item && (!before.item || before.name != n.name) {
+		return splice{span: span{start, end}}
+	}
+	stands := before.whole.end
+	if !n.item {
+		stands = d.collectionEnd(before)
+	}
+	comma := d.commaFrom(stands)
+	if comma < 0 {
+		return splice{span: span{start, end}}
+	}
+	return splice{span: span{comma, end}, text: strings.TrimRight(d.src[comma+1:start], " \t\r\n")}
+}
+
+// anotherMember gives the splice that puts a member behind one that ends at an offset;
+// gap stands before it.
+func (d *Document) anotherMember(at int32, gap, text string) splice {
+	comma, tail := d.tailOf(at)
+	switch later := d.commaFrom(at); {
+	case comma: // a trailing one: the new member has one, too
+		return splice{span: span{tail, tail}, text: gap + text + ","}
+	case later >= 0:
+		return splice{span: span{later + 1, later + 1}, text: gap + text + ","}
+	default:
+		return splice{span: span{at, tail}, text: "," + d.src[at:tail] + gap + text}
+	}
 }
 
 // removedYAML takes an entry's or item's lines out; the first key of an item
@@ -233,15 +316,9 @@ func (d *Document) memberSplice(parent, last *node, text, want, eol, indent stri
 		}
 		return splice{span: span{at, parent.tail}, text: eol + indent + text + eol + d.outerIndentOf(parent), want: want}
 	}
-	at := d.collectionEnd(last)
-	after := at
-	for int(after) < len(d.src) && wide(d.src[after]) {
-		after++
-	}
-	if int(after) < len(d.src) && d.src[after] == ',' { // a trailing comma: the new one keeps it
-		return splice{span: span{after + 1, after + 1}, text: eol + indent + text + ",", want: want}
-	}
-	return splice{span: span{at, at}, text: "," + eol + indent + text, want: want}
+	made := d.anotherMember(d.collectionEnd(last), eol+indent, text)
+	made.want = want
+	return made
 }
 
 // collectionEnd gives where what holds a node as its last member ends: behind
@@ -413,5 +490,6 @@ func (d *Document) insertedWithin(e Edit, n *node, text string, brings int) (*Do
 	if e.Where == Above {
 		return d.withText(e, span{n.whole.start, n.whole.start}, text+","+gap, brings)
 	}
-	return d.withText(e, span{n.whole.end, n.whole.end}, ","+gap+text, brings)
+	made := d.anotherMember(n.whole.end, gap, text)
+	return d.withText(e, made.span, made.text, brings)
 }
