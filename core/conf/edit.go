@@ -364,6 +364,9 @@ func (d *Document) addressOf(n *node) Address {
 // spliced carries the splices out and reads the result again: an edit that
 // does not parse, or that another reading would not see, is refused.
 func (d *Document) spliced(e Edit, a Address, places []*node, splices []splice) (*Document, error) {
+	if len(places) > 0 && !slices.ContainsFunc(splices, func(s splice) bool { return s.text != d.text(s.span) }) {
+		return d, nil // set to what stands
+	}
 	slices.SortStableFunc(splices, func(x, y splice) int { return int(x.start - y.start) })
 	var b []byte
 	at := int32(0)
