@@ -19,7 +19,7 @@ help:
 	@echo 'make test      everything that can be checked here, real hosts and browser included'
 	@echo 'make lab       the laboratory alone, each script cut at every point: half an hour'
 	@echo 'make build     bin/wladderd, bin/wladder, bin/wladder-demo'
-	@echo 'make surprises search all real configuration files here, and of more packages, for what nobody expects of an edit'
+	@echo 'make surprises search all real configuration files for what nobody expects of an edit'
 	@echo 'make lint      formatting, vet, shellcheck, eslint; and the share of tests in the code'
 	@echo 'make bench     benchmarks of the parsers'
 	@echo 'make generate  api/openapi.yaml from the routes, its TypeScript types, and the list of licences'
