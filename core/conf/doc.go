@@ -13,7 +13,7 @@
 // disk: bytes in, bytes out.
 //
 // A format is a row of the table in dialects.go over one of a few parser
-// families: lines.go, braces.go, xml.go, rsyslog.go, and yaml.go, json.go,
+// families: lines.go, braces.go, general.go, xml.go, rsyslog.go, and yaml.go, json.go,
 // toml.go for data. All of them yield the same tree of nodes; editing, listing,
 // winning and comparing are written once, over that tree.
 package conf
