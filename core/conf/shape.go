@@ -154,7 +154,9 @@ var clues = []struct {
 		return s.first == 0 && s.off == 0 && s.offWords > 2 && configured.MatchString(s.path)
 	}, Keywords, nil, ""},
 	{func(s shape) bool { return s.first == 0 }, "", nil, ""},
-	{func(s shape) bool { return s.tags > 1 && s.ends*10 < s.lines() && configured.MatchString(s.path) && bytes.Contains(s.data, []byte("</")) },
+	{func(s shape) bool {
+		return s.tags > 1 && s.ends*10 < s.lines() && configured.MatchString(s.path) && bytes.Contains(s.data, []byte("</"))
+	},
 		Apache, func(s shape) bool {
 			d, err := Parse(s.path, Apache, s.data)
 			return err == nil && d.live > 0 && len(d.Passed())*10 <= d.live
