@@ -63,6 +63,9 @@ func (p *parser) commentedLine(l *lineRules, start, stop, next int32, out *[]int
 	if !ok || n.name.empty() {
 		return next
 	}
+	if p.Format == Pairs && p.variant && (n.value.start != n.name.end+1 || n.bare) {
+		return next // to a shell, blanks around "=" make a command of it
+	}
 	if l == &propertyLines && strings.IndexAny(src[n.name.end:max(n.value.start, n.name.end)], l.seps) < 0 {
 		return next // words with blanks between: prose
 	}
