@@ -139,7 +139,7 @@ func (d *Document) steps(parent *node) []Step {
 		switch {
 		case c.kind == block && !c.value.empty() && d.picks(c) && t.args[d.argument(c)] == 1:
 			step.ByArg, step.Argument = true, d.argument(c)
-		case c.kind == entry && (t.all > 1 || listed(d.keyed, d.canonical(d.nameOf(c)))) && t.args != nil && t.short == 0 && d.picks(c) && t.args[d.words(c)[0].text] == 1:
+		case c.kind == entry && (t.all > 1 || listed(d.keyed, d.canonical(d.nameOf(c)))) && t.args != nil && t.short == 0 && d.picks(c) && d.words(c)[0].text != "" && t.args[d.words(c)[0].text] == 1:
 			step.ByArg, step.Argument = true, d.words(c)[0].text
 		case t.all > 1:
 			step.Index = t.seen
