@@ -38,7 +38,7 @@ func scanGeneral(src string, i int, ended bool) (statement, error) {
 	wordBegins := func(at int) bool {
 		return at > 0 && strings.IndexByte(" \t\r\n=([{,:!<>&|+~", src[at-1]) >= 0
 	}
-	start, over := i, false
+	start, over, unclosed := i, false, 0 // up to there, no reference is closed
 	for ; i < len(src); i++ {
 		c := src[i]
 		if over && !wide(c) && c != ';' && c != '}' && c != '#' && c != '/' {
@@ -92,21 +92,19 @@ func scanGeneral(src string, i int, ended bool) (statement, error) {
 				continue
 			}
 		case c == '\n':
-			if len(open) > 0 || s.end > start && (src[s.end-1] == ',' || src[s.end-1] == '\\') {
-				continue
-			}
 			next := i
 			for next < len(src) && wide(src[next]) {
 				next++
 			}
-			if next < len(src) && src[next] == '{' {
-				i = next - 1
-				continue
-			}
-			if !ended || directives(src[start]) {
+			switch {
+			case len(open) > 0 || s.end > start && (src[s.end-1] == ',' || src[s.end-1] == '\\'):
+			case next < len(src) && src[next] == '{':
+			case !ended || directives(src[start]):
 				return closes('\n')
+			default:
+				over = true
 			}
-			over = true
+			i = next - 1
 			continue
 		case c == ';' && len(open) == 0, c == '}' && len(open) == 0:
 			return closes(c)
@@ -120,11 +118,13 @@ func scanGeneral(src string, i int, ended bool) (statement, error) {
 			}
 			switch {
 			case strings.IndexByte("$%@~", before) >= 0: // a reference, as in ${name}
-				i = pastReference(src, i)
+				if i >= unclosed {
+					i, unclosed = pastReference(src, i)
+				}
 			case len(open) > 0:
 				open = append(open, i)
 			case !wide(before) && strings.IndexByte("=)\"'", before) < 0 && (after == ',' || after >= '0' && after <= '9'): // of an expression, as in a{2}
-				if k := strings.IndexByte(src[i:], '}'); k > 0 {
+				if k := strings.IndexByte(src[i:min(len(src), i+20)], '}'); k > 0 {
 					i += k
 				}
 			default:
@@ -144,20 +144,21 @@ func scanGeneral(src string, i int, ended bool) (statement, error) {
 	return s, nil
 }
 
-// pastReference gives where the brace at i is closed on its line; i where it is not.
-func pastReference(src string, i int) int {
-	depth := 0
-	for k := i; k < len(src) && src[k] != '\n'; k++ {
+// pastReference gives where the brace at i is closed on its line; i where it is not, and
+// then up to where none is.
+func pastReference(src string, i int) (closed, unclosed int) {
+	depth, k := 0, i
+	for ; k < min(len(src), i+1000) && src[k] != '\n'; k++ {
 		switch src[k] {
 		case '{':
 			depth++
 		case '}':
 			if depth--; depth == 0 {
-				return k
+				return k, 0
 			}
 		}
 	}
-	return i
+	return i, k
 }
 
 // generalComment gives where a comment at i ends; i itself where there is none.
