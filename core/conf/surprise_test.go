@@ -182,6 +182,9 @@ func another(value string, seed uint32) (text string, ok bool) {
 	if o, ok := opposite[value]; ok {
 		return o, true
 	}
+	if k := len(value) - 1; k > 1 && value[0] == '"' && value[k] == '"' && !strings.ContainsAny(value[1:k], "\"\\$`%&|~\n") {
+		return value[:k] + strconv.Itoa(int(seed%90)+10) + `"`, true
+	}
 	number := regexp.MustCompile(`[0-9]+`).FindStringIndex(value)
 	if word := regexp.MustCompile(`^[0-9]{1,9}[a-zA-Z]?$`); word.MatchString(value) {
 		n, _ := strconv.Atoi(value[:number[1]])
