@@ -98,7 +98,7 @@ func TestOverruledEdit(t *testing.T) {
 		h.Files.Write("/etc/my.cnf", []byte("[mysqld]\ntable_open_cache = 90\n!includedir /etc/nginx/\n"))
 		h.Files.Write("/etc/nginx/a.cnf", []byte("[mysqldump]\ntable_open_cache = 1\n"))
 	}
-	r.hosts[0].Files.Write("/etc/nginx/z $(touch oops).cnf", []byte("[mysqld]\nmax-connections = 100\n"))
+	r.hosts[0].Files.Write("/etc/nginx/z $(touch oops).cnf", []byte("[mysqld]\ntable-open-cache = 100\n"))
 	r.load("limits", limits)
 	id := r.drafted("title: t\nreason: r\nservice: limits\nwhere: labels.role == \"bulletin\"\ncount: 2\nedits:\n  - {file: main, set: mysqld/table_open_cache, to: 200}\n  - {put: unit, text: \"[Service]\\nLimitNOFILE=4096\\n\"}\nladder: {soak: 100ms}\n")
 	d := r.rehearse(id)
@@ -109,7 +109,7 @@ func TestOverruledEdit(t *testing.T) {
 				continue
 			}
 			stopped++
-			if want := `mysqld/table_open_cache would not count: /etc/nginx/z $(touch oops).cnf:2 comes later; set mysqld/max-connections in /etc/nginx/z $(touch oops).cnf instead`; f.Code != "overruled" || !strings.Contains(f.Text, want) || g.Hosts[0] != "b00" {
+			if want := `mysqld/table_open_cache would not count: /etc/nginx/z $(touch oops).cnf:2 comes later; set mysqld/table-open-cache in /etc/nginx/z $(touch oops).cnf instead`; f.Code != "overruled" || !strings.Contains(f.Text, want) || g.Hosts[0] != "b00" {
 				t.Errorf("%v: %+v", g.Hosts, f)
 			}
 		}
