@@ -265,7 +265,7 @@ func (d *Document) meaning(n *node) string {
 	if d.latin1() {
 		return fromLatin1(raw)
 	}
-	if n.raw || d.decode == nil || d.lines != nil && d.lines.folding != single && d.lines.folding != quoted && d.lines.folding != leading && strings.IndexByte(raw, '\n') >= 0 {
+	if n.raw || d.decode == nil || d.lines != nil && d.lines.folding.apart() && strings.IndexByte(raw, '\n') >= 0 {
 		return raw
 	}
 	return d.decode(raw)

@@ -16,12 +16,11 @@ func (d *Document) commenting(n *node, e Edit) ([]splice, error) {
 	case n.item && d.Format != YAML:
 		return nil, d.refuseAt(n, e, "is a member of a list; take it out instead")
 	}
-	start := d.lineBegin(n)
-	end := n.whole.end
-	first, _ := d.line(start)
-	if before := d.src[first.start:start]; strings.TrimLeft(before, " \t\xef\xbb\xbf") != "" {
-		return nil, d.refuseAt(n, e, "shares its line with what stands before it; put it on a line of its own first")
+	start, err := d.ownBegin(n, e)
+	if err != nil {
+		return nil, err
 	}
+	end := n.whole.end
 	last, _ := d.line(max(start, end-1))
 	if after := strings.TrimLeft(d.src[min(end, last.end):last.end], " \t;,"); after != "" && !d.isComment(after) && !(after[0] == '/' && d.mark == "//") && d.lines == nil {
 		return nil, d.refuseAt(n, e, "shares its line with what stands behind it; put it on a line of its own first")
@@ -37,6 +36,16 @@ func (d *Document) commenting(n *node, e Edit) ([]splice, error) {
 		for at = next; at < end && blank(d.src[at]); at++ {
 		}
 	}
+}
+
+// ownBegin is lineBegin of a node before which nothing else stands on its line.
+func (d *Document) ownBegin(n *node, e Edit) (int32, error) {
+	start := d.lineBegin(n)
+	first, _ := d.line(start)
+	if strings.TrimLeft(d.src[first.start:start], " \t\xef\xbb\xbf") != "" {
+		return 0, d.refuseAt(n, e, "shares its line with what stands before it; put it on a line of its own first")
+	}
+	return start, nil
 }
 
 // lineBegin is where a node's own text begins: before the dash of a list's item.

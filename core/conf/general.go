@@ -11,7 +11,7 @@ import (
 // end or ";"; blocks in braces. What their programs make of quotes, "$" and backslashes
 // is not known, so values that turn on it are not written.
 
-// stops are the bytes at which scan has a closer look.
+// generalStops are the bytes at which scanGeneral has a closer look.
 var generalStops = oneByteOf("\"'#/\n;{}()[]\\")
 
 func oneByteOf(bytes string) (t [256]bool) {
@@ -21,7 +21,7 @@ func oneByteOf(bytes string) (t [256]bool) {
 	return t
 }
 
-// statement is what scan finds: from where it was asked to end, closed by mark, which
+// statement is what scanGeneral finds: from where it was asked to end, closed by mark, which
 // stands at and is "\n" for a line's end, "#" for a comment, 0 for the end of the file.
 type statement struct {
 	end, at int
@@ -401,10 +401,19 @@ func (p *parser) commentedGeneral(i, end int) {
 
 // generalDecode takes the quotes off a value that is one quoted text without escapes.
 func generalDecode(raw string) string {
-	if k := len(raw) - 1; k > 0 && (raw[0] == '"' || raw[0] == '\'') && raw[k] == raw[0] && strings.IndexByte(raw[1:k], raw[0]) < 0 && strings.IndexByte(raw, '\\') < 0 {
-		return raw[1:k]
+	if generalQuote(raw) != 0 {
+		return raw[1 : len(raw)-1]
 	}
 	return raw
+}
+
+// generalQuote is the mark of a value that is one quoted text without escapes, 0 of others.
+func generalQuote(raw string) byte {
+	q := quotedBy(raw, `"'`)
+	if q == 0 || strings.IndexByte(raw[1:len(raw)-1], q) >= 0 || strings.IndexByte(raw, '\\') >= 0 {
+		return 0
+	}
+	return q
 }
 
 // generalEncode keeps the quotes that the value had; others stand as they are given.
@@ -412,14 +421,14 @@ func generalEncode(text, old string) (string, error) {
 	if err := printable(text); err != nil {
 		return "", err
 	}
-	if old != "" && generalDecode(old) != old {
+	if generalQuote(old) != 0 {
 		if strings.IndexByte(text, old[0]) >= 0 || strings.IndexByte(text, '\\') >= 0 {
 			return "", errors.New("what this file's program makes of quotes and backslashes within quotes is not known; insert the line as text")
 		}
 		return old[:1] + text + old[:1], nil
 	}
 	s, err := scanGeneral(text, 0, false)
-	if err != nil || s.mark != 0 || s.broken || s.end != len(text) || text != strings.TrimSpace(text) || generalDecode(text) != text && old != "" && old[0] != text[0] {
+	if err != nil || s.mark != 0 || s.broken || s.end != len(text) || text != strings.TrimSpace(text) || generalQuote(text) != 0 && old != "" && old[0] != text[0] {
 		return "", errors.New("it would not be one value here: without quotes, it can hold no blank at its ends, no ; or brace, no comment and no open quote or bracket")
 	}
 	return text, nil
@@ -429,7 +438,7 @@ var generalPlain = regexp.MustCompile(`^[\w./:@+-]+$`)
 
 // generalExact writes a text that every program takes as it stands, or refuses.
 func generalExact(text, old string) (string, error) {
-	quotes := old != "" && generalDecode(old) != old
+	quotes := generalQuote(old) != 0
 	switch {
 	case strings.ContainsAny(text, "\"'\\$%`") || printable(text) != nil:
 		return "", errors.New("what this file's program makes of quotes, backslashes, $, % and control characters is not known; insert the line as text")
@@ -454,7 +463,7 @@ func (d *Document) generalLike(text string) string {
 			continue
 		}
 		switch raw := d.text(n.value); {
-		case generalDecode(raw) != raw:
+		case generalQuote(raw) != 0:
 			quoted = raw
 		case !generalBare.MatchString(raw) && strings.IndexAny(raw, "[(") != 0:
 			return ""
@@ -602,7 +611,7 @@ func bracketMembers(raw string) (members []span, ok bool) {
 		}
 	}
 	end(len(raw) - 1)
-	if !commas && len(members) == 1 && generalDecode(raw[members[0].start:members[0].end]) == raw[members[0].start:members[0].end] {
+	if !commas && len(members) == 1 && generalQuote(raw[members[0].start:members[0].end]) == 0 {
 		words, clean := plainWords.split(raw[1 : len(raw)-1])
 		if clean && len(words) > 1 {
 			members = members[:0]

@@ -87,8 +87,8 @@ func Guess(path string, data []byte) (Format, error) {
 	if s.binary {
 		return "", &Unclear{path, "is no text", suggested}
 	}
-	shown, why := s.shows()
 	if suggested == "" {
+		shown, why := s.shows()
 		switch leant := s.leans(shown); {
 		case leant != "":
 			return leant, nil
@@ -103,7 +103,7 @@ func Guess(path string, data []byte) (Format, error) {
 	if against == "" {
 		return suggested, nil
 	}
-	if shown != "" && shown != suggested {
+	if shown, _ := s.shows(); shown != "" && shown != suggested {
 		against += "; the content looks like " + string(shown)
 	}
 	return "", &Unclear{path, fmt.Sprintf("the path speaks for %s, the content against it: %s", suggested, against), suggested}
@@ -126,12 +126,14 @@ func (s shape) agrees(suggested Format) string {
 	if against := s.against(suggested); against != "" {
 		return against
 	}
-	shown, _ := s.shows()
 	doc, err := Parse(s.path, suggested, s.data)
+	if err != nil {
+		if shown, _ := s.shows(); shown == "" || shown == suggested {
+			return "" // malformed, which reading it says
+		}
+	}
 	at := &Error{}
 	switch {
-	case err != nil && (shown == "" || shown == suggested):
-		return "" // malformed, which reading it says
 	case err == nil && (len(doc.Passed()) <= doc.live || doc.live <= 1 && len(doc.Passed()) <= 1 || s.scripted(suggested)):
 		return ""
 	case err == nil:

@@ -138,8 +138,10 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 	if len(rest) == 1 && parent == d.root() && d.global == nowhere && !d.besides(rest[0].Name) {
 		return splice{}, d.refuse(e, "is not there, and in this format nothing stands outside the sections%s", d.blocksLike(parent, Step{}))
 	}
-	if n := d.inBlocks(a[len(a)-1].Name); d.Format == PHP && n != nil && len(d.find(Address{{Name: "PHP"}})) > 0 { // php.ini, whose sections mean nothing
-		return splice{}, d.refuse(e, "is not there, but %s is (line %d), and counts just the same in this file: name that", d.addressOf(n), d.lineOf(n))
+	if d.Format == PHP && len(d.find(Address{{Name: "PHP"}})) > 0 { // php.ini, whose sections mean nothing
+		if n := d.inBlocks(a[len(a)-1].Name); n != nil {
+			return splice{}, d.refuse(e, "is not there, but %s is (line %d), and counts just the same in this file: name that", d.addressOf(n), d.lineOf(n))
+		}
 	}
 	if d.Format == Pairs && strings.HasPrefix(d.src[d.bom():], "#!") {
 		return splice{}, d.refuse(e, "is not there, and this is a script, whose end may not be reached; insert the line above or below another")
@@ -243,9 +245,11 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 		if at > d.bom() && !matched(d) {
 			place.before += place.eol
 		}
-		if all := d.find(Address{{Name: "Host", ByArg: true, Argument: "*"}}); d.Format == SSH && len(all) > 0 { // where it would not count
-			at = d.withComments(all[0])
-			place = surroundings{after: d.eol(at), eol: place.eol}
+		if d.Format == SSH { // behind the block for all hosts it would not count
+			if all := d.find(Address{{Name: "Host", ByArg: true, Argument: "*"}}); len(all) > 0 {
+				at = d.withComments(all[0])
+				place = surroundings{after: d.eol(at), eol: place.eol}
+			}
 		}
 	}
 	return splice{span: span{at, at}, text: place.before + text + place.after, want: want}, nil
@@ -604,11 +608,10 @@ func (d *Document) moved(a Address, e Edit) (*Document, error) {
 	}
 	text := d.text(n.whole)
 	if d.Format != JSON {
-		start := d.lineBegin(n)
-		first, last, _ := d.extent(n)
-		if before := strings.TrimSpace(d.src[max(first.start, d.bom()):start]); before != "" {
-			return nil, d.refuseAt(n, e, "shares its line with what stands before it; put it on a line of its own first")
+		if _, err := d.ownBegin(n, e); err != nil {
+			return nil, err
 		}
+		first, last, _ := d.extent(n)
 		if behind := strings.TrimLeft(d.src[n.whole.end:max(last.end, n.whole.end)], " \t"); behind != "" && !d.isComment(behind) {
 			return nil, d.refuseAt(n, e, "shares its line with what stands behind it; put it on a line of its own first")
 		}

@@ -54,6 +54,10 @@ const (
 	leading           // an open quote at the value's begin goes on (php)
 )
 
+// apart tells that a value's later lines are lines of their own, which a mark or their
+// indentation joins to it: such values are shown as they stand.
+func (f folding) apart() bool { return f == backslash || f == outdented || f == deeper }
+
 func linesParser(l *lineRules) func(*parser) error {
 	return func(p *parser) error { return p.lines(l) }
 }
@@ -430,7 +434,11 @@ func (p *parser) scopeLine(l *lineRules, start, stop, next int32) (after int32, 
 				return 0, false, p.errorAt(int(n.value.start), "a quote is not closed")
 			}
 		} else if l.scope == match {
-			return 0, false, p.errorAt(int(start), "%s has no condition; want one such as %s", src[start:end], map[bool]string{true: "User or Address", false: "a pattern of hosts"}[strings.EqualFold(src[start:end], "Match")])
+			want := "User or Address"
+			if !strings.EqualFold(src[start:end], "Match") {
+				want = "a pattern of hosts"
+			}
+			return 0, false, p.errorAt(int(start), "%s has no condition; want one such as %s", src[start:end], want)
 		}
 		n.head, n.tail, n.bare = n.whole.end, n.whole.end, false
 		if p.Format == SSH { // which hosts are asked for is not known here

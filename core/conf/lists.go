@@ -25,7 +25,7 @@ func (d *Document) rosters(raw string) bool {
 	switch {
 	case d.split != nil:
 		return over
-	case d.lines == nil || d.lines.folding == single || d.lines.folding == quoted || d.lines.folding == leading:
+	case d.lines == nil || !d.lines.folding.apart():
 		return false
 	}
 	return over || d.Format == Postfix || d.Format == Systemd || d.Format == Samba

@@ -38,8 +38,10 @@ func (d *Document) making(a Address) Made {
 		depth--
 	}
 	m := Made{Address: a.String(), In: a[:depth].String(), Block: depth < len(a)-1}
-	if n := d.inBlocks(a[0].Name); len(a) == 1 && n != nil && d.nested {
-		m.Also = fmt.Sprintf("%s (line %d)", d.addressOf(n), d.lineOf(n))
+	if len(a) == 1 && d.nested {
+		if n := d.inBlocks(a[0].Name); n != nil {
+			m.Also = fmt.Sprintf("%s (line %d)", d.addressOf(n), d.lineOf(n))
+		}
 	}
 	return m
 }

@@ -82,23 +82,19 @@ func (d *Document) tailOf(at int32) (comma bool, end int32) {
 // commaFrom gives where the comma stands that comes next, past blanks, line ends and
 // comments; -1 where something else comes.
 func (d *Document) commaFrom(at int32) int32 {
+	rules := braceRules{slashes: d.Format == JSON}
 	for int(at) < len(d.src) {
-		switch rest := d.src[at:]; {
-		case wide(rest[0]):
+		switch c := d.src[at]; {
+		case wide(c):
 			at++
-		case rest[0] == '#', d.Format == JSON && strings.HasPrefix(rest, "//"):
-			text, _ := d.lineFrom(at)
-			at = text.end
-		case d.Format == JSON && strings.HasPrefix(rest, "/*"):
-			k := strings.Index(rest, "*/")
-			if k < 0 {
-				return -1
-			}
-			at += int32(k) + 2
-		case rest[0] == ',':
+		case c == ',':
 			return at
 		default:
-			return -1
+			end, closed := rules.comment(d.src, int(at))
+			if !closed || end == int(at) {
+				return -1
+			}
+			at = int32(end)
 		}
 	}
 	return -1
@@ -270,12 +266,7 @@ func (d *Document) createdMember(parent *node, rest Address, raw, want string, e
 	if parent.tail <= parent.head && parent.tail == 0 || int(parent.tail) >= len(d.src) || d.src[parent.tail] != '}' {
 		return splice{}, d.refuse(e, "%s is no object; a member needs one", rest[:len(rest)-1])
 	}
-	var last *node
-	for c := range d.below(parent) {
-		if !c.commented {
-			last = c
-		}
-	}
+	last := d.lastOf(parent)
 	step := d.memberStep()
 	multi := strings.Contains(d.src[parent.head:parent.tail], "\n") || last == nil
 	eol, indent := " ", ""
@@ -398,12 +389,7 @@ func (d *Document) createdYAML(parent *node, rest Address, raw, want string, e E
 			return splice{}, d.refuse(e, "%q cannot be a key here", s.Name)
 		}
 	}
-	var last *node
-	for c := range d.below(parent) {
-		if !c.commented {
-			last = c
-		}
-	}
+	last := d.lastOf(parent)
 	root := parent == d.root()
 	if parent.bare || root && int(parent.tail) < len(d.src) { // in braces
 		text := strings.Join(keys, ": {") + ": " + raw + strings.Repeat("}", len(keys)-1)
@@ -467,12 +453,7 @@ func (d *Document) insertedWithin(e Edit, n *node, text string, brings int) (*Do
 	}
 	text = strings.TrimRight(strings.TrimSpace(text), ",")
 	if e.Where == Into {
-		var last *node
-		for c := range d.below(n) {
-			if !c.commented {
-				last = c
-			}
-		}
+		last := d.lastOf(n)
 		eol, indent := d.eol(n.head), d.outerIndentOf(n)+d.memberStep()
 		if last != nil && d.ownLine(int(last.whole.start)) {
 			indent = d.indent(last.whole.start)
