@@ -22,14 +22,21 @@ import (
 type asker struct {
 	put      func(context.Context, []host.Question) ([]host.Reply, error) // questions to the host itself
 	way      host.Way                                                     // of questions over the network
-	pins     map[string]string                                            // where certificates of probes lie, by their files' keys
-	commands map[string]definition.Command
+	of       map[string]serving                                           // what probes of a service may name, by its name
 	secrets  map[string]string
 	redactor *secret.Redactor
 	// before tells that nobody has approved what is asked, beside the first approved
 	// probes, which are an approved definition's.
 	before   bool
 	approved int
+}
+
+// serving is what the probes of one service may name.
+type serving struct {
+	at       int               // among the services of a run
+	pins     map[string]string // where certificates lie, by their files' keys
+	commands map[string]definition.Command
+	vouched  map[string]string // what those say, once they are read: hashes of certificates
 }
 
 // newAsker puts probes to the host at the other end of a connection.
@@ -101,7 +108,7 @@ func (a asker) ask(ctx context.Context, at probe.Phase, probes []probe.Probe, be
 func (a asker) round(ctx context.Context, probes []probe.Probe, round int, beside []host.Question) ([]*probe.Answer, []host.Reply, error) {
 	answers := make([]*probe.Answer, len(probes))
 	questions := slices.Clone(beside)
-	of := make([]int, len(beside)) // the probe of each question behind those beside
+	asking := make([]int, len(beside)) // the probe of each question behind those beside
 	var network sync.WaitGroup
 	for i, p := range probes {
 		if round > 0 && round >= p.Tries || a.waits(i, p) != "" {
@@ -113,8 +120,9 @@ func (a asker) round(ctx context.Context, probes []probe.Probe, round int, besid
 		}
 		ask = ask.Filled(a.secrets)
 		if !ask.Kind.Network() {
-			questions = append(questions, host.Question{Ask: ask, Command: a.commands[ask.Name]})
-			of = append(of, i)
+			of := a.of[p.Service]
+			questions = append(questions, host.Question{Ask: ask, Command: of.commands[ask.Name], Service: of.at})
+			asking = append(asking, i)
 			continue
 		}
 		network.Go(func() {
@@ -132,7 +140,7 @@ func (a asker) round(ctx context.Context, probes []probe.Probe, round int, besid
 		return nil, nil, err
 	}
 	for k := len(beside); k < len(replies); k++ {
-		answers[of[k]] = &replies[k].Answer
+		answers[asking[k]] = &replies[k].Answer
 	}
 	return answers, replies[:len(beside)], nil
 }
@@ -146,18 +154,20 @@ func (a asker) network(ctx context.Context, p probe.Probe, ask probe.Ask) probe.
 		}
 		first = append(first, one.Filled(a.secrets))
 	}
-	return host.AskNetwork(ctx, a.way, p, ask, first)
+	way := a.way
+	way.Pins = a.of[p.Service].vouched
+	return host.AskNetwork(ctx, way, p, ask, first)
 }
 
 // readPins has the host say which certificates lie in the files that probes pin by.
-func (a *asker) readPins(ctx context.Context, probes []probe.Probe) error {
-	a.way.Pins = map[string]string{}
-	var keys []string
+func (a asker) readPins(ctx context.Context, probes []probe.Probe) error {
+	type pin struct{ service, key string }
+	var keys []pin
 	var questions []host.Question
 	for i, p := range probes {
 		for _, key := range p.PinFiles() {
-			if at := a.pins[key]; at != "" && a.waits(i, p) == "" && !slices.Contains(keys, key) {
-				keys = append(keys, key)
+			if at := a.of[p.Service].pins[key]; at != "" && a.waits(i, p) == "" && !slices.Contains(keys, pin{p.Service, key}) {
+				keys = append(keys, pin{p.Service, key})
 				questions = append(questions, host.Question{Ask: probe.Ask{Kind: probe.File, Path: at}})
 			}
 		}
@@ -169,9 +179,13 @@ func (a *asker) readPins(ctx context.Context, probes []probe.Probe) error {
 	if err != nil {
 		return err
 	}
-	for i, key := range keys {
+	for name, s := range a.of {
+		s.vouched = map[string]string{}
+		a.of[name] = s
+	}
+	for i, pin := range keys {
 		if block, _ := pem.Decode([]byte(replies[i].Content)); block != nil && block.Type == "CERTIFICATE" {
-			a.way.Pins[key] = host.Hash(block.Bytes)
+			a.of[pin.service].vouched[pin.key] = host.Hash(block.Bytes)
 		}
 	}
 	return nil
@@ -200,7 +214,7 @@ func (e *Engine) Ask(ctx context.Context, actor, where, service string, asks []s
 		if err != nil {
 			return out, err
 		}
-		a.commands, may = svc.Commands, svc.Allowed()
+		a.of, may = map[string]serving{"": {commands: svc.Commands}}, svc.Allowed()
 	}
 	var probes []probe.Probe
 	for _, line := range asks {

@@ -166,12 +166,18 @@ func TestWhatHostsKeepGoes(t *testing.T) {
 	set, act := []host.File{hostFile(confPath, base, candidate, nil, nil, nil)}, definition.Act{Name: "none"}
 	for _, step := range []func() error{
 		func() error { return conn.TakeOver(ctx, claim) },
-		func() error { return conn.Snapshot(ctx, host.Claim{Fence: 2, Run: "run-1"}, "nginx.service", set) },
-		func() error { return conn.Snapshot(ctx, host.Claim{Fence: 2, Run: "run-2"}, "nginx.service", set) },
-		func() error { return conn.Snapshot(ctx, host.Claim{Fence: 2, Run: "run-3"}, "nginx.service", set) },
-		func() error { return conn.Snapshot(ctx, claim, "nginx.service", set) },
 		func() error {
-			_, err := conn.Arm(ctx, claim, time.Hour, "nginx.service", act, act, set)
+			return conn.Snapshot(ctx, host.Claim{Fence: 2, Run: "run-1"}, []string{"nginx.service"}, set)
+		},
+		func() error {
+			return conn.Snapshot(ctx, host.Claim{Fence: 2, Run: "run-2"}, []string{"nginx.service"}, set)
+		},
+		func() error {
+			return conn.Snapshot(ctx, host.Claim{Fence: 2, Run: "run-3"}, []string{"nginx.service"}, set)
+		},
+		func() error { return conn.Snapshot(ctx, claim, []string{"nginx.service"}, set) },
+		func() error {
+			_, err := conn.Arm(ctx, claim, time.Hour, []host.Service{{Unit: "nginx.service", Act: act, Heaviest: act}}, set)
 			return err
 		},
 		func() error { return conn.Place(ctx, claim, set) },
@@ -241,21 +247,21 @@ func conformConn(t *testing.T, d Dialer, to host.Target, before, after string, e
 		t.Errorf("a lower fence: %v", err)
 	}
 	says(before)
-	must("snapshot", conn.Snapshot(ctx, claim, "nginx.service", files))
+	must("snapshot", conn.Snapshot(ctx, claim, []string{"nginx.service"}, files))
 	if err := conn.Place(ctx, claim, files); err == nil {
 		t.Error("placing without an armed guard goes well")
 	}
 	says(before)
-	_, err = conn.Arm(ctx, claim, time.Hour, "nginx.service", reload, reload, files)
+	_, err = conn.Arm(ctx, claim, time.Hour, []host.Service{{Unit: "nginx.service", Act: reload, Heaviest: reload}}, files)
 	must("arm", err)
 	must("place", conn.Place(ctx, claim, files))
 	must("place again", conn.Place(ctx, claim, files))
 	says(after)
-	must("act", conn.Act(ctx, claim, host.ForwardAct, "nginx.service", reload, reload))
+	must("act", conn.Act(ctx, claim, host.ForwardAct, host.Service{Unit: "nginx.service", Act: reload, Heaviest: reload}))
 	if g, u := guard(claim); g != ladder.Pending || u.State != "active" || u.Renewed == 0 {
 		t.Errorf("after the act: guard %s, %+v", g, u)
 	}
-	sight, err := conn.Look(ctx, claim, time.Hour, host.ForwardAct, "nginx.service", files)
+	sight, err := conn.Look(ctx, claim, time.Hour, host.ForwardAct, host.Service{Unit: "nginx.service"}, files)
 	if must("look", err); sight.Files != ladder.FilesNew || sight.Process != ladder.ProcessNew || sight.Guard != ladder.Pending || sight.Undone {
 		t.Errorf("a look after the act: %+v", sight)
 	}
@@ -273,11 +279,11 @@ func conformConn(t *testing.T, d Dialer, to host.Target, before, after string, e
 	edit(before)
 	claim = host.Claim{Fence: 3, Run: "run-2"}
 	must("taking the host over again", conn.TakeOver(ctx, claim))
-	must("snapshot", conn.Snapshot(ctx, claim, "nginx.service", files))
-	_, err = conn.Arm(ctx, claim, time.Second, "nginx.service", reload, reload, files)
+	must("snapshot", conn.Snapshot(ctx, claim, []string{"nginx.service"}, files))
+	_, err = conn.Arm(ctx, claim, time.Second, []host.Service{{Unit: "nginx.service", Act: reload, Heaviest: reload}}, files)
 	must("arm", err)
 	must("place", conn.Place(ctx, claim, files))
-	must("act", conn.Act(ctx, claim, host.ForwardAct, "nginx.service", reload, reload))
+	must("act", conn.Act(ctx, claim, host.ForwardAct, host.Service{Unit: "nginx.service", Act: reload, Heaviest: reload}))
 	for waiting := time.Now().Add(30 * time.Second); ; {
 		if g, _ := guard(claim); g == ladder.Fired {
 			break
@@ -290,7 +296,7 @@ func conformConn(t *testing.T, d Dialer, to host.Target, before, after string, e
 	if err := conn.Confirm(ctx, claim, files); !errors.As(err, &fired) {
 		t.Errorf("confirming too late: %v", err)
 	}
-	sight, err = conn.Look(ctx, claim, time.Hour, host.ForwardAct, "nginx.service", files)
+	sight, err = conn.Look(ctx, claim, time.Hour, host.ForwardAct, host.Service{Unit: "nginx.service"}, files)
 	if must("look", err); sight.Files != ladder.FilesOld || sight.Guard != ladder.Fired || !sight.Undone {
 		t.Errorf("a look after the guard fired: %+v", sight)
 	}
@@ -306,7 +312,7 @@ func conformConn(t *testing.T, d Dialer, to host.Target, before, after string, e
 	claim = host.Claim{Fence: 4, Run: "run-3"}
 	must("taking the host over once more", conn.TakeOver(ctx, claim))
 	var changed *host.ChangedError
-	if err := conn.Snapshot(ctx, claim, "nginx.service", files); !errors.As(err, &changed) {
+	if err := conn.Snapshot(ctx, claim, []string{"nginx.service"}, files); !errors.As(err, &changed) {
 		t.Errorf("a snapshot of what was edited: %v", err)
 	}
 	says("# by hand\n")

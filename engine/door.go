@@ -25,14 +25,14 @@ type doorWatch struct {
 const doorAsk = time.Second
 
 // watch begins to ask the front door, where the definition has one.
-func (r *hostRun) watch(ctx context.Context, ask asker) {
-	if r.part.FrontDoor == nil {
+func (s *service) watch(ctx context.Context, ask asker) {
+	if s.FrontDoor == nil {
 		return
 	}
-	r.shut()
+	s.shut()
 	ctx, stop := context.WithCancel(ctx)
-	r.door = &doorWatch{stop: stop}
-	r.door.ended.Go(func() { r.door.run(ctx, *r.part.FrontDoor, ask) })
+	s.door = &doorWatch{stop: stop}
+	s.door.ended.Go(func() { s.door.run(ctx, *s.FrontDoor, ask) })
 }
 
 func (w *doorWatch) run(ctx context.Context, door definition.FrontDoor, ask asker) {
@@ -68,20 +68,20 @@ func (w *doorWatch) run(ctx context.Context, door definition.FrontDoor, ask aske
 }
 
 // shut ends the watch, if there is one.
-func (r *hostRun) shut() {
-	if r.door != nil {
-		r.door.stop()
-		r.door.ended.Wait()
+func (s *service) shut() {
+	if s.door != nil {
+		s.door.stop()
+		s.door.ended.Wait()
 	}
 }
 
 // doorSays tells how it went at the front door, and whether that was too bad.
-func (r *hostRun) doorSays() (text string, bad bool) {
-	if r.door == nil {
+func (s *service) doorSays() (text string, bad bool) {
+	if s.door == nil {
 		return "the front door was not watched: the act was another server's", false
 	}
-	r.shut()
-	w, limit := r.door, r.part.FrontDoor
+	s.shut()
+	w, limit := s.door, s.FrontDoor
 	text = fmt.Sprintf("the front door was asked %s during the act, %d failed, shut for %.1f s at most", counted(w.asked, "time"), w.failed, w.out.Seconds())
 	if w.failed > 0 {
 		text += " (" + w.last + ")"

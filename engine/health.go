@@ -24,22 +24,25 @@ type logBaseline struct {
 	begun  time.Time
 }
 
-func (r *hostRun) unitQuestion() host.Question {
-	return host.Question{Ask: probe.Ask{Kind: probe.Unit, Name: r.part.Unit}}
+func (s *service) unitQuestion() host.Question {
+	return host.Question{Ask: probe.Ask{Kind: probe.Unit, Name: s.Unit}, Service: s.acting.At}
 }
 
 // before asks how things stand before. What should turn from failing to
 // passing, and does not fail now, says that the change rests on a mistake.
 func (r *hostRun) before(ctx context.Context, ask asker) (result, error) {
 	var beside []host.Question
-	if r.part.Logs != nil {
-		beside = append(beside, r.journalSince(""))
+	var logging []*service
+	for _, s := range r.services {
+		if s.Logs != nil {
+			beside, logging = append(beside, s.journalSince("")), append(logging, s)
+		}
 	}
-	verdicts, replies, err := ask.ask(ctx, probe.Earlier, r.part.Probes, beside...)
+	verdicts, replies, err := ask.ask(ctx, probe.Earlier, r.probes, beside...)
 	if err != nil {
 		return result{}, err
 	}
-	for i, p := range r.part.Probes {
+	for i, p := range r.probes {
 		if p.Before != "" && !verdicts[i].Well {
 			res := failed("before the change, %s is not as it should be: %s", p.Name, verdicts[i].Why)
 			res.baseline = verdicts
@@ -48,10 +51,10 @@ func (r *hostRun) before(ctx context.Context, ask asker) (result, error) {
 	}
 	res := done("%s", summary(verdicts))
 	res.baseline = verdicts
-	if len(replies) > 0 {
-		j := replies[0].Journal
-		r.logs = &logBaseline{j.Cursor, r.severe(j), time.Now()}
-		res.note += fmt.Sprintf("; %s of severity %s or worse in the %d min before", counted(r.logs.severe, "journal line"), r.part.Logs.Severity, baselineMinutes)
+	for i, s := range logging {
+		j := replies[i].Journal
+		s.logs = &logBaseline{j.Cursor, s.severe(j), time.Now()}
+		res.note += "; " + r.of(s, fmt.Sprintf("%s of severity %s or worse in the %d min before", counted(s.logs.severe, "journal line"), s.Logs.Severity, baselineMinutes))
 	}
 	return res, nil
 }
@@ -74,10 +77,10 @@ func matches(rules []*regexp.Regexp, text string) bool {
 
 // severe counts the lines that count; of those that the host counted and did not
 // send, all do.
-func (r *hostRun) severe(j host.Journal) int {
+func (s *service) severe(j host.Journal) int {
 	n := j.Severe
 	for _, l := range j.Lines {
-		if matches(r.ignore, l.Text) {
+		if matches(s.ignore, l.Text) {
 			n--
 		}
 	}
@@ -85,23 +88,23 @@ func (r *hostRun) severe(j host.Journal) int {
 }
 
 // judgeLogs says what is wrong with the lines since the act; empty if nothing.
-func (r *hostRun) judgeLogs(j host.Journal) string {
+func (s *service) judgeLogs(j host.Journal, clean func(string) string) string {
 	for _, l := range j.Fits {
-		if matches(r.refuse, l.Text) && !matches(r.ignore, l.Text) {
-			return fmt.Sprintf("the journal of %s says %q", r.part.Unit, r.redactor.Clean(l.Text))
+		if matches(s.refuse, l.Text) && !matches(s.ignore, l.Text) {
+			return fmt.Sprintf("the journal of %s says %q", s.Unit, clean(l.Text))
 		}
 	}
-	minutes := max(time.Since(r.logs.begun).Minutes(), 1)
-	limit := float64(r.logs.severe)/baselineMinutes*minutes + float64(r.part.Logs.Allow)*minutes
-	if severe := r.severe(j); float64(severe) > limit {
+	minutes := max(time.Since(s.logs.begun).Minutes(), 1)
+	limit := float64(s.logs.severe)/baselineMinutes*minutes + float64(s.Part.Logs.Allow)*minutes
+	if severe := s.severe(j); float64(severe) > limit {
 		last := ""
 		for _, l := range j.Lines {
-			if !matches(r.ignore, l.Text) {
+			if !matches(s.ignore, l.Text) {
 				last = l.Text
 			}
 		}
 		return fmt.Sprintf("%s of severity %s or worse in the journal of %s since the act, where %.0f would be as before; the last says %q",
-			counted(severe, "line"), r.part.Logs.Severity, r.part.Unit, limit, r.redactor.Clean(last))
+			counted(severe, "line"), s.Logs.Severity, s.Unit, limit, clean(last))
 	}
 	return ""
 }
@@ -109,15 +112,20 @@ func (r *hostRun) judgeLogs(j host.Journal) string {
 // inForce proves that the process works with the new value. Without a check of
 // the definition's, processes begun since the act are the proof.
 func (r *hostRun) inForce(ctx context.Context, ask asker) (result, error) {
-	if len(r.part.InForce) > 0 {
-		res, err := r.until(ctx, ask, probe.Later, r.part.InForce, nil)
+	s := r.at()
+	if len(s.InForce) > 0 {
+		var checks []probe.Probe
+		for _, p := range s.InForce {
+			checks = append(checks, named(s.Part, p, len(r.services) > 1))
+		}
+		res, err := r.until(ctx, ask, probe.Later, checks, nil)
 		res.proof = ladder.ProofInForce
 		return res, err
 	}
-	if !r.run.Acts {
-		return done("nothing has to take it up"), nil
+	if !s.acts() {
+		return done("%s", r.of(s, "nothing has to take it up")), nil
 	}
-	check := probe.Probe{Name: "processes begun since the act", Ask: "unit " + r.part.Unit, Expect: "renewed > 0"}
+	check := named(s.Part, probe.Probe{Name: "processes begun since the act", Ask: "unit " + s.Unit, Expect: "renewed > 0"}, len(r.services) > 1)
 	res, err := r.until(ctx, ask, probe.Later, []probe.Probe{check}, nil)
 	if err == nil && res.outcome != ladder.OK {
 		res.note = "not proven: the definition has no in-force check, and " + res.note
@@ -127,45 +135,69 @@ func (r *hostRun) inForce(ctx context.Context, ask asker) (result, error) {
 
 // probeOnce asks once more, and judges front door and journal.
 func (r *hostRun) probeOnce(ctx context.Context, ask asker) (result, error) {
-	verdicts, replies, err := ask.ask(ctx, probe.Later, r.part.Probes, r.journal()...)
+	questions, logging := r.journals()
+	verdicts, replies, err := ask.ask(ctx, probe.Later, r.probes, questions...)
 	if err != nil {
 		return result{}, err
 	}
 	if what := ill(verdicts); what != "" {
 		return failed("%s", what), nil
 	}
-	if len(replies) > 0 {
-		if what := r.judgeLogs(replies[0].Journal); what != "" {
-			return failed("%s", what), nil
-		}
+	if what := r.judgeJournals(logging, replies); what != "" {
+		return failed("%s", what), nil
 	}
 	note := summary(verdicts)
-	if r.part.FrontDoor != nil {
-		said, bad := r.doorSays()
-		if bad {
-			return failed("%s", said), nil
+	for _, s := range r.services {
+		if s.FrontDoor == nil {
+			continue
 		}
-		note += "; " + said
+		said, bad := s.doorSays()
+		if bad {
+			return failed("%s", r.of(s, said)), nil
+		}
+		note += "; " + r.of(s, said)
 	}
 	res := done("%s", note)
-	if len(verdicts) > 0 {
+	if r.probed() {
 		res.proof = ladder.ProofProbes
 	}
 	return res, nil
 }
 
-// journal gives the question about lines since the act; none where the journal
-// before is not known, as after another server's death.
-func (r *hostRun) journal() []host.Question {
-	if r.logs == nil || r.part.Logs == nil {
-		return nil
+// probed tells whether each service of the host has a probe of its own, or the change
+// one for them all.
+func (r *hostRun) probed() bool {
+	of := map[string]bool{}
+	for _, p := range r.probes {
+		of[p.Service] = true
 	}
-	return []host.Question{r.journalSince(r.logs.cursor)}
+	return of[""] || !slices.ContainsFunc(r.services, func(s *service) bool { return !of[s.Service] })
+}
+
+// journals gives the questions about lines since the act, and whose they are; none of a
+// service whose journal before is not known, as after another server's death.
+func (r *hostRun) journals() (questions []host.Question, of []*service) {
+	for _, s := range r.services {
+		if s.logs != nil && s.Logs != nil {
+			questions, of = append(questions, s.journalSince(s.logs.cursor)), append(of, s)
+		}
+	}
+	return questions, of
+}
+
+// judgeJournals says what is wrong with the first journal that something is wrong with.
+func (r *hostRun) judgeJournals(of []*service, replies []host.Reply) string {
+	for i, s := range of {
+		if what := s.judgeLogs(replies[i].Journal, r.redactor.Clean); what != "" {
+			return what
+		}
+	}
+	return ""
 }
 
 // journalSince asks for the lines that may be a fault; the host filters and counts.
-func (r *hostRun) journalSince(cursor string) host.Question {
-	return host.Question{Journal: r.part.Unit, Since: cursor, Severity: r.part.Logs.Severity, Pattern: strings.Join(r.part.Logs.Refuse, "|")}
+func (s *service) journalSince(cursor string) host.Question {
+	return host.Question{Journal: s.Unit, Since: cursor, Severity: s.Logs.Severity, Pattern: strings.Join(s.Logs.Refuse, "|")}
 }
 
 // patience is how long a host that was put back may take to be well again, at
@@ -175,7 +207,11 @@ const patience = 20 * time.Second
 // until asks again and again until all is well (or no worse than before, where
 // that is given), at most for the settling time.
 func (r *hostRun) until(ctx context.Context, ask asker, at probe.Phase, probes []probe.Probe, before []probe.Verdict) (result, error) {
-	start, allowed := time.Now(), time.Duration(r.part.Settle)
+	start, settle := time.Now(), time.Duration(0)
+	for _, s := range r.services {
+		settle = max(settle, time.Duration(s.Settle))
+	}
+	allowed := settle
 	if before != nil {
 		allowed = max(allowed, patience)
 	}
@@ -197,7 +233,7 @@ func (r *hostRun) until(ctx context.Context, ask asker, at probe.Phase, probes [
 		case waited > allowed:
 			return failed("%s, %s after the act", what, allowed), nil
 		}
-		if err := r.rest(min(200*time.Millisecond, time.Duration(r.part.Settle)/5)); err != nil {
+		if err := r.rest(min(200*time.Millisecond, settle/5)); err != nil {
 			return result{}, err
 		}
 	}
@@ -223,21 +259,31 @@ func wait(ctx context.Context, d time.Duration) error {
 // soak watches for a while: the unit stays active with the same main process,
 // is not restarted by its manager, its journal stays quiet, the probes well.
 func (r *hostRun) soak(ctx context.Context, ask asker) (result, error) {
-	if !r.run.Acts {
+	var acted []*service
+	var questions []host.Question
+	for _, s := range r.services {
+		if s.acts() {
+			acted, questions = append(acted, s), append(questions, s.unitQuestion())
+		}
+	}
+	if len(acted) == 0 {
 		return done("nothing had to take it up, so there is nothing to wait for"), nil
 	}
 	whole := time.Duration(r.head.Policy.Soak)
-	questions := append([]host.Question{r.unitQuestion()}, r.journal()...)
-	verdicts, replies, err := ask.ask(ctx, probe.Later, r.part.Probes, questions...)
+	journals, logging := r.journals()
+	questions = append(questions, journals...)
+	verdicts, replies, err := ask.ask(ctx, probe.Later, r.probes, questions...)
 	if err != nil {
 		return result{}, err
 	}
-	if replies[0].Failure != "" {
-		return result{}, errors.New(replies[0].Failure)
-	}
-	first := replies[0].Unit
-	if first.State != "active" {
-		return failed("%s is %s: %s", r.part.Unit, first.State, first.Death()), nil
+	first := replies[:len(acted)]
+	for i, s := range acted {
+		if first[i].Failure != "" {
+			return result{}, errors.New(first[i].Failure)
+		}
+		if u := first[i].Unit; u.State != "active" {
+			return failed("%s is %s: %s", s.Unit, u.State, u.Death()), nil
+		}
 	}
 	start, looks := time.Now(), 1
 	for {
@@ -252,12 +298,17 @@ func (r *hostRun) soak(ctx context.Context, ask asker) (result, error) {
 		if err := r.rest(min(left, max(whole/5, 200*time.Millisecond), 5*time.Second, r.span()/3)); err != nil {
 			return result{}, err
 		}
-		if verdicts, replies, err = ask.ask(ctx, probe.Later, r.part.Probes, questions...); err != nil {
+		if verdicts, replies, err = ask.ask(ctx, probe.Later, r.probes, questions...); err != nil {
 			return result{}, err
 		}
 		looks++
-		if what := r.soaked(first, replies, into(start)); what != "" {
-			return failed("%s", what), nil
+		for i, s := range acted {
+			if what := s.soaked(first[i].Unit, replies[i].Unit, into(start)); what != "" {
+				return failed("%s", what), nil
+			}
+		}
+		if what := r.judgeJournals(logging, replies[len(acted):]); what != "" {
+			return failed("%s, %s", what, into(start)), nil
 		}
 	}
 }
@@ -267,8 +318,8 @@ func into(start time.Time) string {
 }
 
 // soaked says what became of the unit since the first look; empty if nothing.
-func (r *hostRun) soaked(first host.Unit, replies []host.Reply, when string) string {
-	unit, now := r.part.Unit, replies[0].Unit
+func (s *service) soaked(first, now host.Unit, when string) string {
+	unit := s.Unit
 	switch {
 	case now.State == "reloading":
 	case now.State != "active":
@@ -277,11 +328,6 @@ func (r *hostRun) soaked(first host.Unit, replies []host.Reply, when string) str
 		return fmt.Sprintf("%s died %s and was restarted by systemd, whose counter went from %d to %d", unit, when, first.Restarts, now.Restarts)
 	case now.Main != first.Main:
 		return fmt.Sprintf("%s was restarted by somebody %s: its main process was %d and is %d", unit, when, first.Main, now.Main)
-	}
-	if len(replies) > 1 {
-		if what := r.judgeLogs(replies[1].Journal); what != "" {
-			return what + ", " + when
-		}
 	}
 	return ""
 }

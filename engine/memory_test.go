@@ -401,7 +401,7 @@ func (c *memoryConn) Collect(ctx context.Context, paths []string) (found []rende
 	return found, err
 }
 
-func (c *memoryConn) Snapshot(ctx context.Context, claim host.Claim, _ string, _ []host.File) error {
+func (c *memoryConn) Snapshot(ctx context.Context, claim host.Claim, _ []string, _ []host.File) error {
 	return c.locked(ctx, "snapshot", claim, func() error {
 		c.snapshot, c.run = true, claim.Run
 		return c.changed("old")
@@ -410,7 +410,7 @@ func (c *memoryConn) Snapshot(ctx context.Context, claim host.Claim, _ string, _
 
 func (c *memoryConn) Make(context.Context, host.Claim, []host.File) error { return nil }
 
-func (c *memoryConn) Arm(ctx context.Context, claim host.Claim, after time.Duration, _ string, _, _ definition.Act, _ []host.File) (string, error) {
+func (c *memoryConn) Arm(ctx context.Context, claim host.Claim, after time.Duration, _ []host.Service, _ []host.File) (string, error) {
 	return "timer", c.locked(ctx, "arm", claim, func() error { // how does not depend on it
 		c.guard, c.due = ladder.Pending, time.Now().Add(after)
 		c.tick()
@@ -463,7 +463,7 @@ func (c *memoryConn) Place(ctx context.Context, claim host.Claim, _ []host.File)
 	})
 }
 
-func (c *memoryConn) Act(ctx context.Context, claim host.Claim, label, _ string, _, _ definition.Act) error {
+func (c *memoryConn) Act(ctx context.Context, claim host.Claim, label string, _ host.Service) error {
 	return c.locked(ctx, "act", claim, func() error { c.take(label); return nil })
 }
 
@@ -523,7 +523,7 @@ func (c *memoryConn) Confirm(ctx context.Context, claim host.Claim, _ []host.Fil
 	})
 }
 
-func (c *memoryConn) Look(ctx context.Context, claim host.Claim, guard time.Duration, label, _ string, _ []host.File) (s ladder.Sight, err error) {
+func (c *memoryConn) Look(ctx context.Context, claim host.Claim, guard time.Duration, label string, _ host.Service, _ []host.File) (s ladder.Sight, err error) {
 	err = c.locked(ctx, "look", claim, func() error {
 		if due := time.Now().Add(guard); c.guard == ladder.Pending && due.After(c.due) {
 			c.due = due

@@ -7,12 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"path"
-	"regexp"
-	"runtime/debug"
 	"slices"
-	"strconv"
-	"strings"
 	"time"
 
 	"wladder/core/change"
@@ -24,7 +19,6 @@ import (
 	"wladder/core/probe"
 	"wladder/core/record"
 	"wladder/core/render"
-	"wladder/core/secret"
 	"wladder/core/view"
 	"wladder/host"
 	"wladder/store"
@@ -34,12 +28,58 @@ import (
 type rehearsal struct {
 	*Engine
 	*store.Rehearsing
-	svc      *definition.Service
 	spec     *change.Spec
+	services []*concerned
 	findings []finding.Finding // about the whole
-	probes   []probe.Probe
+	own      []probe.Probe     // the change's
 	secrets  map[string]string
-	carries  *expr.Program // which hosts carry the service
+}
+
+// concerned is one service of a change, in the order in which they are acted on.
+type concerned struct {
+	*definition.Service
+	spec    *change.Spec  // as it concerns this service
+	carries *expr.Program // which hosts carry it
+}
+
+// concern gives the services of a change by their definitions.
+func concern(spec *change.Spec, definitions []*definition.Service) (all []*concerned, err error) {
+	for _, svc := range definitions {
+		c := &concerned{Service: svc, spec: spec.Part(svc.Name)}
+		if c.carries, err = expr.Compile(svc.Where, expr.HostVars, expr.Bool); err != nil {
+			return nil, err
+		}
+		all = append(all, c)
+	}
+	return all, nil
+}
+
+// ownProbes gives the change's own probes with the service whose commands and files each
+// asks for: the one that it names, or else the first that has them. It says which ask for
+// more than that.
+func ownProbes(spec *change.Spec, services []*concerned) (all []probe.Probe, findings []finding.Finding) {
+	for _, p := range spec.Probes {
+		var refused error
+		within := false
+		for _, c := range services {
+			if p.Service != "" && p.Service != c.Name {
+				continue
+			}
+			err := p.Within(c.Allowed())
+			if within = err == nil; within {
+				if len(services) == 1 || p.OfService() {
+					p.Service = c.Name
+				}
+				break
+			}
+			refused = cmp.Or(refused, err)
+		}
+		if !within {
+			findings = append(findings, veto("not-to-be-asked", "probe %s %v", p.Name, refused))
+		}
+		all = append(all, p)
+	}
+	return all, findings
 }
 
 func veto(code, format string, args ...any) finding.Finding {
@@ -48,16 +88,19 @@ func veto(code, format string, args ...any) finding.Finding {
 
 // Literals errs where a change writes secrets out, so that no draft keeps them.
 func (e *Engine) Literals(ctx context.Context, spec *change.Spec) error {
-	svc := &definition.Service{}
-	var missing *store.NotFound
-	if version, err := e.Store.ApprovedService(ctx, spec.Service); err == nil {
-		if svc, err = definition.Stored(spec.Service, version.Names, []byte(version.Source)); err != nil {
+	services := map[string]*definition.Service{}
+	for _, name := range spec.Services {
+		services[name] = &definition.Service{Name: name} // what the name of a setting tells holds without a definition
+		var missing *store.NotFound
+		if version, err := e.Store.ApprovedService(ctx, name); err == nil {
+			if services[name], err = definition.Stored(name, version.Names, []byte(version.Source)); err != nil {
+				return err
+			}
+		} else if !errors.As(err, &missing) {
 			return err
 		}
-	} else if !errors.As(err, &missing) {
-		return err
-	} // what the name of a setting tells holds without a definition
-	return render.Literals("change", svc, spec)
+	}
+	return render.Literals("change", services, spec)
 }
 
 // Rehearse begins a rehearsal of a change's newest revision. A server carries it
@@ -75,17 +118,27 @@ func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) err
 	if err != nil {
 		return err
 	}
-	version, err := e.Store.ApprovedService(ctx, spec.Service)
+	t := store.Targets{Revision: revision.Number, Hosts: hosts}
+	var definitions []*definition.Service
+	for _, name := range spec.Services {
+		version, err := e.Store.ApprovedService(ctx, name)
+		if err != nil {
+			return err
+		}
+		svc, err := definition.Stored(name, version.Names, []byte(version.Source))
+		if err != nil {
+			return err
+		}
+		definitions = append(definitions, svc)
+		t.ServiceDigests = append(t.ServiceDigests, version.Digest)
+	}
+	services, err := concern(spec, definitions)
 	if err != nil {
 		return err
 	}
-	svc, err := definition.Stored(spec.Service, version.Names, []byte(version.Source))
-	if err != nil {
-		return err
-	}
-	t := store.Targets{Revision: revision.Number, ServiceDigest: version.Digest, Hosts: hosts}
+	own, refused := ownProbes(spec, services)
 	var missing *store.NotFound
-	names := render.SecretNames(svc, spec)
+	names := secretNames(services, own)
 	bindings, err := e.Store.Bindings(ctx, names)
 	if err != nil {
 		return err
@@ -95,13 +148,9 @@ func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) err
 	} else if err != nil {
 		return err
 	} else {
-		t.Findings = append(t.Findings, unbound(svc, spec, hosts, names, bindings)...)
+		t.Findings = append(t.Findings, unbound(services, own, hosts, bindings)...)
 	}
-	for _, p := range spec.Probes {
-		if err := p.Within(svc.Allowed()); err != nil {
-			t.Findings = append(t.Findings, veto("not-to-be-asked", "probe %s %v", p.Name, err))
-		}
-	}
+	t.Findings = append(t.Findings, refused...)
 	low, high, _ := spec.Expected()
 	switch {
 	case len(hosts) == 0:
@@ -116,32 +165,73 @@ func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) err
 	return nil
 }
 
+// secretNames lists the secrets that a change needs.
+func secretNames(services []*concerned, own []probe.Probe) []string {
+	names := map[string]bool{}
+	for i := range services {
+		for name := range needs(services, own, i) {
+			names[name] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(names))
+}
+
+// needs gives the secrets that go to one of the services, and the probes that show them
+// there; the first service has the probes of the change that are of none.
+func needs(services []*concerned, own []probe.Probe, at int) map[string][]string {
+	c := services[at]
+	shown := map[string][]string{}
+	for _, name := range render.SecretNames(c.Service, c.spec) {
+		shown[name] = nil
+	}
+	all := slices.Concat(c.Probes, []probe.Probe(c.InForce))
+	for _, p := range own {
+		if p.Service == c.Name || p.Service == "" && at == 0 {
+			all = append(all, p)
+		}
+	}
+	for _, p := range all {
+		for _, name := range p.SecretNames() {
+			shown[name] = append(shown[name], p.Name)
+		}
+	}
+	return shown
+}
+
 // unbound says which secrets would go where no admin lets them go.
-func unbound(svc *definition.Service, spec *change.Spec, hosts []view.Host, names []string, bindings map[string]view.Binding) (all []finding.Finding) {
-	probes := slices.Concat(svc.Probes, spec.Probes, []probe.Probe(svc.InForce))
-	for _, name := range names {
-		b := bindings[name]
-		if !slices.Contains(b.Services, svc.Name) {
-			all = append(all, veto("secret-not-bound", "secret %s may not go to service %s; an admin binds it there, with wladder secret -bind", name, svc.Name))
-			continue
-		}
-		for _, p := range probes {
-			if slices.Contains(p.SecretNames(), name) && !slices.Contains(b.Probes, p.Name) {
-				all = append(all, veto("secret-not-bound", "secret %s may not be shown by the probe %s; an admin binds it there, with wladder secret -bind", name, p.Name))
+func unbound(services []*concerned, own []probe.Probe, hosts []view.Host, bindings map[string]view.Binding) (all []finding.Finding) {
+	for i, c := range services {
+		shown := needs(services, own, i)
+		for _, name := range slices.Sorted(maps.Keys(shown)) {
+			b := bindings[name]
+			if !slices.Contains(b.Services, c.Name) {
+				all = append(all, veto("secret-not-bound", "secret %s may not go to service %s; an admin binds it there, with wladder secret -bind", name, c.Name))
+				continue
 			}
-		}
-		where, err := expr.Compile(cmp.Or(b.Hosts, "false"), expr.HostVars, expr.Bool)
-		for _, h := range hosts {
-			if err == nil {
-				var fits bool
-				if fits, err = where.Bool(h.Expr().Vars()); err == nil && !fits {
-					all = append(all, veto("secret-not-bound", "secret %s may not go to host %s; an admin says which hosts, with wladder secret -bind", name, h.Name))
-					break
+			for _, p := range shown[name] {
+				if !slices.Contains(b.Probes, p) {
+					all = append(all, veto("secret-not-bound", "secret %s may not be shown by the probe %s; an admin binds it there, with wladder secret -bind", name, p))
 				}
 			}
-		}
-		if err != nil {
-			all = append(all, veto("secret-not-bound", "where secret %s may go cannot be told: %v", name, err))
+			where, err := expr.Compile(cmp.Or(b.Hosts, "false"), expr.HostVars, expr.Bool)
+			for _, h := range hosts {
+				if err != nil {
+					break
+				}
+				carried, fits := true, false
+				if len(services) > 1 { // it goes to those that carry the service
+					carried, err = c.carries.Bool(h.Expr().Vars())
+				}
+				if err == nil && carried {
+					if fits, err = where.Bool(h.Expr().Vars()); err == nil && !fits {
+						all = append(all, veto("secret-not-bound", "secret %s may not go to host %s; an admin says which hosts, with wladder secret -bind", name, h.Name))
+						break
+					}
+				}
+			}
+			if err != nil {
+				all = append(all, veto("secret-not-bound", "where secret %s may go cannot be told: %v", name, err))
+			}
 		}
 	}
 	return all
@@ -186,13 +276,21 @@ func (r *rehearsal) prepare(ctx context.Context) (err error) {
 	if r.spec, err = change.Stored(fmt.Sprintf("change %d", r.Change), r.Names, []byte(r.Source)); err != nil {
 		return err
 	}
-	if r.svc, err = r.service(ctx, r.spec.Service, r.ServiceDigest); err != nil {
+	if len(r.ServiceDigests) != len(r.spec.Services) {
+		return fmt.Errorf("the change concerns %d services, its rehearsal %d", len(r.spec.Services), len(r.ServiceDigests))
+	}
+	var definitions []*definition.Service
+	for i, name := range r.spec.Services {
+		svc, err := r.service(ctx, name, r.ServiceDigests[i])
+		if err != nil {
+			return err
+		}
+		definitions = append(definitions, svc)
+	}
+	if r.services, err = concern(r.spec, definitions); err != nil {
 		return err
 	}
-	r.probes = slices.Concat(r.svc.Probes, r.spec.Probes)
-	if r.carries, err = expr.Compile(r.svc.Where, expr.HostVars, expr.Bool); err != nil {
-		return err
-	}
+	r.own, _ = ownProbes(r.spec, r.services)
 	return r.insist(ctx, "secrets", nil, func() (err error) { r.secrets, err = r.Store.SecretVersions(ctx, r.Secrets); return err })
 }
 
@@ -317,20 +415,34 @@ func (r *rehearsal) plan(ctx context.Context) (*plan.Head, []plan.Leaf, error) {
 	for i := range leaves {
 		leaves[i].Stage = stages[i]
 	}
-	commands, inForce := r.svc.Commands, []probe.Probe(r.svc.InForce)
+	head := &plan.Head{
+		Version: plan.Version, Change: r.Change, Revision: r.Revision, Hosts: len(leaves), Scripts: host.ScriptsDigest(), Policy: policy, Secrets: r.Secrets, Bindings: bindings, Probes: r.own,
+	}
+	guard := r.guard()
+	for _, c := range r.services {
+		part := c.part()
+		part.Guard = guard
+		head.Parts = append(head.Parts, part)
+	}
+	return head, leaves, nil
+}
+
+// part is what a plan says of the service.
+func (c *concerned) part() plan.Part {
+	commands, inForce, probes := c.Commands, []probe.Probe(c.InForce), c.Probes
 	if commands == nil {
 		commands = map[string]definition.Command{}
 	}
 	if inForce == nil {
 		inForce = []probe.Probe{}
 	}
-	return &plan.Head{
-		Version: plan.Version, Change: r.Change, Revision: r.Revision, Hosts: len(leaves), Scripts: host.ScriptsDigest(), Policy: policy, Secrets: r.Secrets, Bindings: bindings,
-		Parts: []plan.Part{{
-			Service: r.svc.Name, ServiceDigest: r.svc.Digest, Unit: r.svc.Unit, Trial: r.svc.Trial, InForce: inForce, Probes: r.probes, Commands: commands, Logs: r.svc.Logs,
-			FrontDoor: r.svc.FrontDoor, Settle: ladder.Span(r.svc.Settle), Guarded: r.svc.Guarded, Guard: r.guard(), Heaviest: r.svc.Acts[len(r.svc.Acts)-1],
-		}},
-	}, leaves, nil
+	if probes == nil {
+		probes = []probe.Probe{}
+	}
+	return plan.Part{
+		Service: c.Name, ServiceDigest: c.Digest, Unit: c.Unit, Trial: c.Trial, InForce: inForce, Probes: probes, Commands: commands, Logs: c.Logs,
+		FrontDoor: c.FrontDoor, Settle: ladder.Span(c.Settle), Guarded: c.Guarded, Heaviest: c.Acts[len(c.Acts)-1],
+	}
 }
 
 // bindings says where the change's secrets may go, as it is now; what they may not is a
@@ -356,7 +468,7 @@ func (r *rehearsal) bindings(ctx context.Context) (map[string]string, error) {
 		}
 		all[name] = string(text)
 	}
-	for _, f := range unbound(r.svc, r.spec, hosts, names, bound) {
+	for _, f := range unbound(r.services, r.own, hosts, bound) {
 		if !slices.Contains(r.findings, f) {
 			r.findings = append(r.findings, f)
 		}
@@ -367,228 +479,27 @@ func (r *rehearsal) bindings(ctx context.Context) (map[string]string, error) {
 // guard reckons how long a host waits for our confirmation: what act, settling
 // and probes may take, and a minute for the way there.
 func (r *rehearsal) guard() ladder.Span {
-	if d := cmp.Or(r.spec.Guard, r.svc.Guard); d > 0 {
-		return ladder.Span(d)
+	if r.spec.Guard > 0 {
+		return ladder.Span(r.spec.Guard)
 	}
-	all := time.Minute + 3*time.Duration(r.svc.Settle) + time.Duration(r.svc.Acts[len(r.svc.Acts)-1].Timeout)
-	for _, p := range slices.Concat(r.probes, r.svc.InForce) {
-		all += time.Duration(max(p.Tries, 1)*p.Hold) * 2 * time.Second
+	all, set := time.Minute, time.Duration(0)
+	for _, c := range r.services {
+		set = max(set, time.Duration(c.Guard))
+		all += 3*time.Duration(c.Settle) + time.Duration(c.Acts[len(c.Acts)-1].Timeout)
+		for _, p := range slices.Concat(c.Probes, c.InForce) {
+			all += heldFor(p)
+		}
+	}
+	if set > 0 {
+		return ladder.Span(set)
+	}
+	for _, p := range r.own {
+		all += heldFor(p)
 	}
 	return ladder.Span(all)
 }
 
-// host reads one host. Whatever fails there, our own code included, ends as a
-// finding of that host.
-func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
-	found.HostID, found.Host = h.ID, h.Name
-	var result render.Result
-	defer func() {
-		if p := recover(); p != nil {
-			r.Log.Error("a panic over a rehearsal", "host", h.Name, "change", r.Change, "panic", fmt.Sprint(p), "trace", string(debug.Stack()))
-			found.Leaf, found.Contents = nil, nil
-			found.Findings = append(found.Findings, veto("failed", "this server made a mistake over this host; its log has the details"))
-		}
-		found.Group = render.GroupKey(found.Diff, found.Act, found.Findings)
-	}()
-	if r.mishap != nil {
-		r.mishap(h.Name, "")
-	}
-	result, err := r.read(ctx, &h, &found)
-	if err != nil {
-		result.Findings = append(result.Findings, veto("unreachable", "%s", strings.TrimPrefix(err.Error(), h.Name+": ")))
-	}
-	for _, f := range result.Files {
-		found.Diff += f.Diff
-		found.Alterations = append(found.Alterations, f.Alterations...)
-	}
-	if over := len(found.Diff) - maxDiff; over > 0 {
-		found.Diff = probe.Clip(found.Diff, maxDiff) + "\n"
-		result.Findings = append(result.Findings, finding.Finding{Level: finding.Warn, Code: "long-diff", Text: fmt.Sprintf("the diff is %d bytes longer than what is shown", over)})
-	}
-	found.Findings = result.Clean()
-	if len(result.Files) > 0 {
-		found.Act = result.Act.Name
-	}
-	if result.Vetoed() || len(result.Files) == 0 {
-		return found
-	}
-	part := plan.LeafPart{Act: result.Act, Shown: result.Shown, Pins: r.svc.PinFiles(h.Traits.Family, slices.Concat(r.probes, r.svc.InForce))}
-	for _, f := range result.Files {
-		links := f.Found.Links
-		if f.Path == f.Found.Path {
-			links = nil // the link itself is what changes
-		}
-		part.Files = append(part.Files, plan.LeafFile{
-			Key: f.Key, Path: f.Found.Path, Resolved: f.Path, Links: links, Format: f.Format,
-			Base: f.Base.Ref(r.Store.ContentID), Candidate: f.Candidate.Ref(r.Store.ContentID), Make: f.Make, Others: f.Others, Despite: r.svc.Files[f.Key].Despite,
-		})
-		for _, c := range []plan.Copy{f.Base, f.Candidate} {
-			if c.Kind == plan.Regular && c.Sum == "" {
-				found.Contents = append(found.Contents, c.Content)
-			}
-		}
-	}
-	leaf := plan.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, Login: h.Login, Sudo: h.Sudo, HostKey: h.HostKey, Labels: h.Labels, Parts: []plan.LeafPart{part}}
-	if found.Leaf, err = json.Marshal(leaf); err != nil {
-		panic(err) // it holds nothing that JSON does not
-	}
-	return found
-}
-
-// hostFile gives a path as the host's scripts know it.
-func hostFile(path string, base, candidate plan.Copy, m *definition.Make, others, secrets map[string]string) host.File {
-	f := host.File{Path: path, Base: host.Stands(base), Candidate: host.Stands(candidate), Content: candidate.Content}
-	f.Kept = candidate.Sum != ""
-	if candidate.Kind == plan.Symlink {
-		f.Content = []byte(candidate.Target)
-	}
-	if m != nil {
-		f.Make, f.Others, f.Secrets = m, others, map[string]string{}
-		for _, name := range m.SecretNames() {
-			f.Secrets[name] = secrets[name]
-		}
-	}
-	return f
-}
-
-// read does what needs the host: survey, collect, trial, and the probes as
-// they are before.
-func (r *rehearsal) read(ctx context.Context, h *view.Host, found *store.Read) (result render.Result, err error) {
-	conn, err := r.Dialer.Connect(ctx, target(*h))
-	if err != nil {
-		return result, err
-	}
-	defer conn.Close()
-	keys, paths := r.paths(h.Traits.Family)
-	var all []render.Found
-	was := h.Traits.Family // of the last survey; none before the first
-	if h.Traits, all, err = conn.Examine(ctx, paths); err != nil {
-		return result, err
-	}
-	found.Traits = &h.Traits
-	if yes, err := r.carries.Bool(h.Expr().Vars()); err != nil || !yes {
-		result.Findings = []finding.Finding{{Level: finding.Veto, Code: "not-carried", Text: "the definition of " + r.svc.Name + " says that this host does not carry it"}}
-		return result, err
-	}
-	if h.Traits.Family != was {
-		keys, paths = r.paths(h.Traits.Family)
-		if all, err = conn.Collect(ctx, paths); err != nil {
-			return result, err
-		}
-	}
-	collected := map[string]render.Found{}
-	for i, f := range all {
-		collected[keys[i]] = f
-	}
-	redactor := &secret.Redactor{}
-	result = render.Candidates(r.svc, r.spec, render.Reading{Host: h.Expr(), Files: collected, Secrets: r.secrets, Redactor: redactor})
-	// The probes as they are before, and what lies around the files, in one round
-	// trip; includes may want more.
-	ask := newAsker(conn, h.Address, h.HostKey)
-	ask.put, ask.commands, ask.secrets, ask.redactor = outsideRuns(conn), r.svc.Commands, r.secrets, redactor
-	ask.pins = r.svc.PinFiles(h.Traits.Family, slices.Concat(r.probes, r.svc.InForce))
-	ask.before, ask.approved = true, len(r.svc.Probes)
-	around := aroundOf(r.svc, &result)
-	var replies []host.Reply
-	found.Probes, replies, err = ask.ask(ctx, probe.Earlier, r.probes, append([]host.Question{{Ask: probe.Ask{Kind: probe.Unit, Name: r.svc.Unit}}}, around.questions()...)...)
-	if err != nil {
-		return result, err
-	}
-	if err := around.add(replies[1:]); err != nil {
-		return result, err
-	}
-	if err := around.rest(ctx, ask); err != nil {
-		return result, err
-	}
-	result.Findings = append(result.Findings, around.findings()...)
-	var files []host.File
-	for _, f := range result.Files {
-		files = append(files, hostFile(f.Path, f.Base, f.Candidate, f.Make, f.Others, r.secrets))
-	}
-	tried, shown := files, result.Shown
-	if result.Waits { // the checker sees what is there all the same
-		tried, shown = nil, nil
-	}
-	if len(files) > 0 && len(r.svc.Trial.Command) > 0 {
-		answer, said, err := conn.Trial(ctx, tried, r.svc.Trial, shown)
-		if err != nil {
-			return result, err
-		}
-		if f, bad := trialFinding(answer, redactor.Clean(said), r.svc.Trial.Command); bad {
-			result.Findings = append(result.Findings, f)
-		}
-	}
-	if what := ill(found.Probes); what != "" {
-		result.Findings = append(result.Findings, finding.Finding{Level: finding.Warn, Code: "ill-before", Text: what + ", before anything is changed"})
-	}
-	if (replies[0].State == "inactive" || replies[0].State == "failed") && len(result.Act.Commands) > 0 && len(files) > 0 {
-		result.Findings = append(result.Findings, finding.Finding{Level: finding.Warn, Code: "not-running",
-			Text: fmt.Sprintf("%s does not run on this host now (%s); the act %s would start it", r.svc.Unit, replies[0].State, result.Act.Name)})
-	}
-	unready := ""
-	if len(files) == 0 && !result.Vetoed() {
-		if unready, err = r.unready(ctx, ask); err != nil {
-			return result, err
-		}
-	}
-	result.Settled(unready)
-	return result, nil
-}
-
-// paths gives the definition's files as they stand on hosts of a family.
-func (r *rehearsal) paths(family string) (keys, paths []string) {
-	for key, f := range r.svc.Files {
-		if at := f.Path(family); at != "" {
-			if r.svc.Made(key) {
-				at = host.Closed + at
-			}
-			keys, paths = append(keys, key), append(paths, at)
-		}
-	}
-	return keys, paths
-}
-
-// unready says, before anything is changed, what the program has not taken up:
-// which in-force checks are not well, and which probes are not as they are to be
-// after. What asks for processes begun since the act tells nothing before one.
-func (r *rehearsal) unready(ctx context.Context, ask asker) (string, error) {
-	checks := slices.Clone([]probe.Probe(r.svc.InForce))
-	for i, p := range r.probes {
-		if ask.waits(i, p) != "" {
-			continue
-		}
-		if after := p.Expectation(probe.Later); after != "" && after != p.Expectation(probe.Earlier) {
-			checks = append(checks, p)
-		}
-	}
-	checks = slices.DeleteFunc(checks, func(p probe.Probe) bool { return p.Uses("renewed") })
-	if len(checks) == 0 {
-		return "", nil
-	}
-	ask.before = false // what waits is left out already
-	verdicts, _, err := ask.ask(ctx, probe.Later, checks)
-	return ill(verdicts), err
-}
-
-// fleeting is what checkers print that differs each time they run, and would
-// make hosts look unlike: times, and process numbers as nginx writes them.
-var fleeting = regexp.MustCompile(`\d{4}[/-]\d{2}[/-]\d{2}[ T]\d{2}:\d{2}:\d{2}(\.\d+)?Z? ?|\b\d+#\d+: ?|\[\d+\]: `)
-
-func trialFinding(answer host.TrialAnswer, said string, command []string) (finding.Finding, bool) {
-	f := finding.Finding{Level: finding.Veto, Code: string(answer)}
-	said = strings.TrimSpace(fleeting.ReplaceAllString(said, ""))
-	checker := path.Base(command[0])
-	switch answer {
-	case host.Refused:
-		f.Text = checker + " refuses the candidate: " + said
-	case host.AlreadyRefused:
-		f.Text = checker + " refuses the files as they are now, untouched; mend them first: " + said
-	case host.NotShown:
-		f.Text = checker + " accepts the candidate, yet the effective settings do not show " + strconv.Quote(said) + ": another line or file wins"
-	case host.CannotTell:
-		f.Text = checker + " gave no usable answer: " + said
-	default:
-		return f, false
-	}
-	return f, true
+// heldFor is how long a probe may keep its connections, before and after.
+func heldFor(p probe.Probe) time.Duration {
+	return time.Duration(max(p.Tries, 1)*p.Hold) * 2 * time.Second
 }

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -31,20 +32,41 @@ type hostRun struct {
 	taken          []view.StepTaken // that ended and are not written down yet
 	baseline       []probe.Verdict  // not written down yet
 
-	head  plan.Head
-	part  plan.Part
-	leaf  plan.Leaf
-	mine  plan.LeafPart // of part
-	files []host.File
-	conn  Conn
-	claim host.Claim
+	head     plan.Head
+	leaf     plan.Leaf
+	services []*service      // those of the plan that concern the host, in the order of acting
+	paths    []plan.LeafFile // of all of them, in the order of placing
+	files    []host.File     // those, and the links that lead there
+	probes   []probe.Probe   // of all of them, and the change's own
+	conn     Conn
+	claim    host.Claim
 
-	light, heaviest definition.Act // with what unit files want
-	secrets         map[string]string
-	redactor        *secret.Redactor
-	logs            *logBaseline
-	refuse, ignore  []*regexp.Regexp // of the plan's logs
-	door            *doorWatch
+	secrets  map[string]string
+	redactor *secret.Redactor
+}
+
+// service is one of a host run's, as the run works on it.
+type service struct {
+	plan.Part
+	mine           plan.LeafPart
+	acting         host.Service // its acts, with what unit files want
+	logs           *logBaseline
+	refuse, ignore []*regexp.Regexp // of its logs
+	door           *doorWatch
+}
+
+// acts tells whether something has to take the service's files up.
+func (s *service) acts() bool { return len(s.acting.Act.Commands) > 0 }
+
+// at is the service that the run is at.
+func (r *hostRun) at() *service { return r.services[min(r.run.At, len(r.services)-1)] }
+
+// of says whose a text is, where the run has several services.
+func (r *hostRun) of(s *service, text string) string {
+	if len(r.services) > 1 {
+		return s.Service + ": " + text
+	}
+	return text
 }
 
 // result is how a step went.
@@ -73,7 +95,9 @@ var errLeaving = errors.New("the server is told to end")
 func (e *Engine) hostRun(stopping, mine context.Context, c *store.Claimed) {
 	r := &hostRun{Engine: e, Claimed: c, run: c.Run, stopping: stopping, redactor: &secret.Redactor{}, claim: host.Claim{Fence: c.Fence, Run: fmt.Sprintf("run-%d", c.ID)}}
 	defer func() {
-		r.shut()
+		for _, s := range r.services {
+			s.shut()
+		}
 		if r.conn != nil {
 			r.conn.Close()
 		}
@@ -145,8 +169,12 @@ const leaveSpan = 15 * time.Minute
 // span is how far from now the guard is pushed on. Neighbours differ, so that
 // they never fire at the same moment.
 func (r *hostRun) span() time.Duration {
-	base := time.Duration(r.part.Guard)
-	if r.run.State != ladder.Soaking || r.part.Guarded {
+	var base time.Duration
+	guarded := false
+	for _, s := range r.services {
+		base, guarded = max(base, time.Duration(s.Guard)), guarded || s.Guarded
+	}
+	if r.run.State != ladder.Soaking || guarded {
 		return base
 	}
 	base = max(base, leaveSpan)
@@ -160,7 +188,7 @@ func (r *hostRun) write(ctx context.Context, begin bool) error {
 		p.Begin = time.Now()
 	}
 	if r.run.State == ladder.Done {
-		for _, f := range r.mine.Files {
+		for _, f := range r.paths {
 			c := f.Candidate
 			content := c.Content
 			if c.Sum != "" {
@@ -275,30 +303,53 @@ func (r *hostRun) prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if len(r.head.Parts) != 1 || len(r.leaf.Parts) != 1 {
-		return fmt.Errorf("the plan has %d parts; this server carries out plans of one", len(r.head.Parts))
+	if len(r.leaf.Parts) == 0 {
+		return errors.New("the plan has nothing for this host")
 	}
-	r.part, r.mine = r.head.Parts[0], r.leaf.Parts[0]
 	if err := get("secrets", func() (err error) { r.secrets, err = r.Store.SecretVersions(ctx, r.head.Secrets); return err }); err != nil {
-		return err
-	}
-	svc, err := r.service(ctx, r.part.Service, r.part.ServiceDigest)
-	if err != nil {
 		return err
 	}
 	for _, v := range r.secrets {
 		r.redactor.Add(v)
 	}
-	if logs := r.part.Logs; logs != nil {
-		if r.refuse, err = patterns(logs.Refuse); err != nil {
+	var judges []secret.Judge // of the paths
+	for i, mine := range r.leaf.Parts {
+		if mine.Part < 0 || mine.Part >= len(r.head.Parts) {
+			return fmt.Errorf("the plan has %d services; this host's part speaks of number %d", len(r.head.Parts), mine.Part+1)
+		}
+		s := &service{Part: r.head.Parts[mine.Part], mine: mine}
+		r.services = append(r.services, s)
+		svc, err := r.service(ctx, s.Service, s.ServiceDigest)
+		if err != nil {
 			return err
 		}
-		if r.ignore, err = patterns(logs.Ignore); err != nil {
-			return err
+		if logs := s.Logs; logs != nil {
+			if s.refuse, err = patterns(logs.Refuse); err != nil {
+				return err
+			}
+			if s.ignore, err = patterns(logs.Ignore); err != nil {
+				return err
+			}
+		}
+		s.acting = host.Service{At: i, Unit: s.Unit, Act: mine.Act, Heaviest: s.Heaviest}
+		if slices.ContainsFunc(mine.Files, func(f plan.LeafFile) bool { return host.UnitFile(f.Resolved) }) {
+			s.acting.Act, s.acting.Heaviest = reloading(s.acting.Act), reloading(s.acting.Heaviest)
+		}
+		r.run.Acts = append(r.run.Acts, s.acts())
+		for _, f := range mine.Files {
+			r.paths, judges = append(r.paths, f), append(judges, svc.Secrets(f.Key))
 		}
 	}
-	r.light, r.heaviest = r.mine.Act, r.part.Heaviest
-	for _, f := range r.mine.Files {
+	r.probes = asked(r.parts(), r.head.Probes)
+	turns := make([]int, len(r.paths)) // paths of several services are placed as those of one
+	for i := range turns {
+		turns[i] = i
+	}
+	slices.SortStableFunc(turns, func(a, b int) int { return cmp.Compare(r.paths[a].Turn(), r.paths[b].Turn()) })
+	inOrder := make([]plan.LeafFile, len(turns))
+	for n, i := range turns {
+		f := r.paths[i]
+		inOrder[n] = f
 		var base, candidate plan.Copy
 		if err := get("contents", func() (err error) {
 			if base, err = r.copy(ctx, f.Base); err == nil {
@@ -310,7 +361,7 @@ func (r *hostRun) prepare(ctx context.Context) error {
 		}
 		for _, c := range [][]byte{base.Content, candidate.Content} {
 			doc, _ := conf.Parse(f.Path, f.Format, c) // nil where it is none
-			r.redactor.AddFile(svc.Secrets(f.Key), c, doc)
+			r.redactor.AddFile(judges[i], c, doc)
 		}
 		for _, l := range f.Links { // the way to the file is held as it is
 			way := host.Stands(plan.Copy{Kind: plan.Symlink, Target: l.Target})
@@ -318,12 +369,43 @@ func (r *hostRun) prepare(ctx context.Context) error {
 		}
 		r.files = append(r.files, hostFile(f.Resolved, base, candidate, f.Make, f.Others, r.secrets))
 	}
-	if slices.ContainsFunc(r.mine.Files, func(f plan.LeafFile) bool { return host.UnitFile(f.Resolved) }) {
-		r.light, r.heaviest = reloading(r.light), reloading(r.heaviest)
-	}
+	r.paths = inOrder
 	r.run.Places = slices.ContainsFunc(r.files, func(f host.File) bool { return f.Base != f.Candidate })
-	r.run.Acts = len(r.light.Commands) > 0
 	return nil
+}
+
+// parts gives what the plan says of the host's services.
+func (r *hostRun) parts() (all []plan.Part) {
+	for _, s := range r.services {
+		all = append(all, s.Part)
+	}
+	return all
+}
+
+// asked lists the probes of a host with these services: the definitions' own, and those of
+// the change that concern it. Where there are several services, names say whose.
+func asked(parts []plan.Part, own []probe.Probe) (all []probe.Probe) {
+	there := map[string]bool{"": true}
+	for _, part := range parts {
+		there[part.Service] = true
+		for _, p := range part.Probes {
+			all = append(all, named(part, p, len(parts) > 1))
+		}
+	}
+	for _, p := range own {
+		if there[p.Service] {
+			all = append(all, p)
+		}
+	}
+	return all
+}
+
+// named gives a definition's probe as it is asked, among those of other services or not.
+func named(part plan.Part, p probe.Probe, several bool) probe.Probe {
+	if p.Service = part.Service; several {
+		p.Name = part.Service + ": " + p.Name
+	}
+	return p
 }
 
 // reloading has systemd read its unit files before an act.
@@ -420,7 +502,10 @@ func (r *hostRun) asker() asker {
 		label = host.BackAct
 	}
 	a := newAsker(r.conn, r.leaf.Address, r.leaf.HostKey)
-	a.pins, a.commands, a.secrets, a.redactor = r.mine.Pins, r.part.Commands, r.secrets, r.redactor
+	a.secrets, a.redactor, a.of = r.secrets, r.redactor, map[string]serving{}
+	for i, s := range r.services {
+		a.of[s.Service] = serving{at: i, pins: s.mine.Pins, commands: s.Commands}
+	}
 	conn, guarded := r.conn, r.guarded()
 	a.put = func(ctx context.Context, questions []host.Question) ([]host.Reply, error) {
 		if guarded {
@@ -445,21 +530,29 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 	case ladder.Trial:
 		return r.trial(ctx)
 	case ladder.Snapshot:
-		if err := r.conn.Snapshot(ctx, r.claim, r.part.Unit, r.files); err != nil {
+		var units []string
+		for _, s := range r.services {
+			units = append(units, s.Unit)
+		}
+		if err := r.conn.Snapshot(ctx, r.claim, units, r.files); err != nil {
 			return result{}, err
 		}
 		return done("what stood there is in /var/lib/wladder/runs/%s", r.claim.Run), r.conn.Make(ctx, r.claim, r.files)
 	case ladder.Guard:
-		how, err := r.conn.Arm(ctx, r.claim, r.span(), r.part.Unit, r.light, r.heaviest, r.files)
+		var acting []host.Service
+		for _, s := range r.services {
+			acting = append(acting, s.acting)
+		}
+		how, err := r.conn.Arm(ctx, r.claim, r.span(), acting, r.files)
 		return done("armed for %s, %s", r.span(), map[string]string{"timer": "by a timer, and at the next boot", "detached": "by a waiting process"}[how]), err
 	case ladder.Place:
-		return done("%s", counted(len(r.mine.Files), "path")), r.conn.Place(ctx, r.claim, r.files)
+		return done("%s", counted(len(r.paths), "path")), r.conn.Place(ctx, r.claim, r.files)
 	case ladder.Act:
 		return r.act(ctx, ask)
 	case ladder.InForce:
 		return r.inForce(ctx, ask)
 	case ladder.Settle:
-		return r.until(ctx, ask, probe.Later, r.part.Probes, nil)
+		return r.until(ctx, ask, probe.Later, r.probes, nil)
 	case ladder.Probe:
 		return r.probeOnce(ctx, ask)
 	case ladder.Reconnect:
@@ -474,10 +567,10 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 	case ladder.Soak:
 		return r.soak(ctx, ask)
 	case ladder.Confirm:
-		return done("%s as approved; the guard is taken away", counted(len(r.mine.Files), "path")), r.conn.Confirm(ctx, r.claim, r.files)
+		return done("%s as approved; the guard is taken away", counted(len(r.paths), "path")), r.conn.Confirm(ctx, r.claim, r.files)
 	case ladder.Restore:
 		undone, err := r.conn.Restore(ctx, r.claim, r.files)
-		res := done("%s put back", counted(len(r.mine.Files), "path"))
+		res := done("%s put back", counted(len(r.paths), "path"))
 		if res.undone = undone; undone {
 			res.note += "; the host's guard had done so by itself, and acted"
 		}
@@ -485,7 +578,7 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 	case ladder.ActAgain:
 		return r.act(ctx, ask)
 	case ladder.ProbeAgain:
-		return r.until(ctx, ask, probe.Earlier, r.part.Probes, r.Baseline)
+		return r.until(ctx, ask, probe.Earlier, r.probes, r.Baseline)
 	case ladder.DisarmAgain:
 		var fired *host.FiredError
 		if err := r.conn.Disarm(ctx, r.claim, r.files); errors.As(err, &fired) {
@@ -495,11 +588,11 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 		}
 		return done("the guard is taken away"), nil
 	case ladder.Look:
-		sight, err := r.conn.Look(ctx, r.claim, r.span(), lookLabel(r.run.Lost), r.part.Unit, r.files)
+		sight, err := r.conn.Look(ctx, r.claim, r.span(), lookLabel(r.run.Lost), r.at().acting, r.files)
 		if err != nil {
 			return result{}, err
 		}
-		sight.Act = r.mine.Act.Name
+		sight.Act = r.at().mine.Act.Name
 		res := done("files %s, process %s, guard %s", sight.Files, sight.Process, sight.Guard)
 		res.sight = &sight
 		return res, nil
@@ -508,15 +601,16 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 }
 
 func (r *hostRun) act(ctx context.Context, ask asker) (result, error) {
-	if !r.run.Acts {
-		return done("nothing has to take it up"), nil
+	s := r.at()
+	if !s.acts() {
+		return done("%s", r.of(s, "nothing has to take it up")), nil
 	}
 	label := host.BackAct
 	if r.run.Step == ladder.Act {
 		label = host.ForwardAct
-		r.watch(ctx, ask)
+		s.watch(ctx, ask)
 	}
-	return done("%s", r.mine.Act.Name), r.conn.Act(ctx, r.claim, label, r.part.Unit, r.light, r.heaviest)
+	return done("%s", r.of(s, s.mine.Act.Name)), r.conn.Act(ctx, r.claim, label, s.acting)
 }
 
 func lookLabel(lost ladder.Step) string {
@@ -551,7 +645,7 @@ func summary(verdicts []probe.Verdict) string {
 // collect reads the run's paths and calls check for each.
 func (r *hostRun) collect(ctx context.Context, check func(plan.LeafFile, render.Found, plan.Copy) string) (result, error) {
 	var paths []string
-	for _, f := range r.mine.Files {
+	for _, f := range r.paths {
 		at := f.Path
 		if f.Base.Sum != "" || f.Candidate.Kind == plan.Made {
 			at = host.Closed + at
@@ -563,7 +657,7 @@ func (r *hostRun) collect(ctx context.Context, check func(plan.LeafFile, render.
 		return result{}, err
 	}
 	for i, f := range found {
-		leaf := r.mine.Files[i]
+		leaf := r.paths[i]
 		now := f.Copy()
 		if leaf.Resolved == leaf.Path {
 			now = f.Itself()
@@ -598,15 +692,20 @@ func (r *hostRun) recheck(ctx context.Context) (result, error) {
 }
 
 func (r *hostRun) trial(ctx context.Context) (result, error) {
-	if len(r.part.Trial.Command) == 0 {
-		return done("the definition has no checker"), nil
+	var notes []string
+	for _, s := range r.services {
+		if len(s.Trial.Command) == 0 {
+			notes = append(notes, r.of(s, "the definition has no checker"))
+			continue
+		}
+		answer, said, err := r.conn.Trial(ctx, r.files, s.Trial, s.mine.Shown)
+		if err != nil {
+			return result{}, err
+		}
+		if f, bad := trialFinding(answer, r.redactor.Clean(said), s.Trial.Command); bad {
+			return failed("%s", r.of(s, f.Text)), nil
+		}
+		notes = append(notes, r.of(s, "accepted"))
 	}
-	answer, said, err := r.conn.Trial(ctx, r.files, r.part.Trial, r.mine.Shown)
-	if err != nil {
-		return result{}, err
-	}
-	if f, bad := trialFinding(answer, r.redactor.Clean(said), r.part.Trial.Command); bad {
-		return failed("%s", f.Text), nil
-	}
-	return done("accepted"), nil
+	return done("%s", strings.Join(notes, "; ")), nil
 }

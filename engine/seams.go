@@ -107,14 +107,14 @@ type Conn interface {
 	Fence(ctx context.Context) (int64, error)
 
 	TakeOver(ctx context.Context, claim host.Claim) error
-	Snapshot(ctx context.Context, claim host.Claim, unit string, files []host.File) error
+	Snapshot(ctx context.Context, claim host.Claim, units []string, files []host.File) error
 	Make(ctx context.Context, claim host.Claim, files []host.File) error
-	Arm(ctx context.Context, claim host.Claim, after time.Duration, unit string, act, heaviest definition.Act, files []host.File) (how string, err error)
+	Arm(ctx context.Context, claim host.Claim, after time.Duration, services []host.Service, files []host.File) (how string, err error)
 	Place(ctx context.Context, claim host.Claim, files []host.File) error
-	Act(ctx context.Context, claim host.Claim, label, unit string, act, heaviest definition.Act) error
+	Act(ctx context.Context, claim host.Claim, label string, s host.Service) error
 	Watch(ctx context.Context, claim host.Claim, guard time.Duration, label string, questions []host.Question) ([]host.Reply, error)
 	Confirm(ctx context.Context, claim host.Claim, files []host.File) error
-	Look(ctx context.Context, claim host.Claim, guard time.Duration, label, unit string, files []host.File) (ladder.Sight, error)
+	Look(ctx context.Context, claim host.Claim, guard time.Duration, label string, of host.Service, files []host.File) (ladder.Sight, error)
 	Restore(ctx context.Context, claim host.Claim, files []host.File) (undone bool, err error)
 	Disarm(ctx context.Context, claim host.Claim, files []host.File) error
 

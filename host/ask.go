@@ -99,6 +99,7 @@ type Journal struct {
 // Question is one put to the host itself.
 type Question struct {
 	probe.Ask
+	Service  int                // of kind unit: since whose act processes count as begun; see Service
 	Command  definition.Command // of kind command
 	Journal  string             // instead: the unit whose journal is read …
 	Since    string             // … since this cursor; empty: of the last ten minutes
@@ -130,6 +131,9 @@ func (q Question) words() []string {
 		return []string{"size", q.Path}
 	case q.Kind == probe.Command:
 		return append([]string{"command", strconv.Itoa(int(time.Duration(q.Command.Timeout).Seconds()))}, q.Command.Command...)
+	}
+	if mark := marked("", q.Service); mark != "" {
+		return []string{string(q.Kind), q.Name, mark}
 	}
 	return []string{string(q.Kind), q.Name}
 }

@@ -83,10 +83,10 @@ func armed(t *testing.T, conn *Conn, claim Claim, after time.Duration, files []F
 	ctx := t.Context()
 	err := conn.TakeOver(ctx, claim)
 	if err == nil {
-		err = conn.Snapshot(ctx, claim, "nginx.service", files)
+		err = conn.Snapshot(ctx, claim, []string{"nginx.service"}, files)
 	}
 	if err == nil {
-		_, err = conn.Arm(ctx, claim, after, "nginx.service", reload, reload, files)
+		_, err = conn.Arm(ctx, claim, after, []Service{{Unit: "nginx.service", Act: reload, Heaviest: reload}}, files)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -156,10 +156,10 @@ func TestHostRun(t *testing.T) {
 	if data, _ := h.Files.Read("/etc/nginx/enabled"); string(data) != newText {
 		t.Errorf("through the link: %q", data)
 	}
-	if err := conn.Act(ctx, claim, ForwardAct, "nginx.service", reload, reload); err != nil {
+	if err := conn.Act(ctx, claim, ForwardAct, Service{Unit: "nginx.service", Act: reload, Heaviest: reload}); err != nil {
 		t.Fatal(err)
 	}
-	sight, err := conn.Look(ctx, claim, time.Minute, ForwardAct, "nginx.service", set)
+	sight, err := conn.Look(ctx, claim, time.Minute, ForwardAct, Service{Unit: "nginx.service"}, set)
 	if err != nil || sight.Files != ladder.FilesNew || sight.Process != ladder.ProcessNew || sight.Guard != ladder.Pending || sight.Acted != 0 || sight.Undone {
 		t.Errorf("look: %+v, %v", sight, err)
 	}
@@ -218,7 +218,7 @@ func TestPlaceRefusesWhatWasEdited(t *testing.T) {
 	if second, _ := h.Files.Read(conf); string(second) != "# by hand\n"+oldText {
 		t.Errorf("the edited file was touched: %q", second)
 	}
-	if err := conn.Snapshot(ctx, claim, "nginx.service", two); !errors.As(err, &changed) {
+	if err := conn.Snapshot(ctx, claim, []string{"nginx.service"}, two); !errors.As(err, &changed) {
 		t.Errorf("snapshot of an edited file: %v", err)
 	}
 	var refused *ScriptError
@@ -379,7 +379,7 @@ func TestGuardOfStandIns(t *testing.T) {
 				t.Fatal("the guard does not fire")
 			}
 		}
-		if sight, err := conn.Look(ctx, claim, time.Minute, ForwardAct, "nginx.service", set); err != nil || sight.Guard != ladder.Fired || !sight.Undone {
+		if sight, err := conn.Look(ctx, claim, time.Minute, ForwardAct, Service{Unit: "nginx.service"}, set); err != nil || sight.Guard != ladder.Fired || !sight.Undone {
 			t.Errorf("after it fired: %+v, %v", sight, err)
 		}
 		var fired *FiredError
@@ -481,8 +481,12 @@ func TestScriptsOnRealFiles(t *testing.T) {
 				for _, f := range set {
 					fmt.Fprintf(&lines, "%s %s %s\n", line([]string{f.Path}), f.Base, f.Candidate)
 				}
-				touch := line([]string{"touch", dir + "/acted"}) + "\n"
-				return archive(map[string][]byte{"guard.sh": []byte(here(guardText)), "set": []byte(lines.String()), "unit": []byte("x.service"), "seconds": []byte("9\n"), "light": []byte(touch), "heavy": []byte(touch)})
+				left := map[string][]byte{"guard.sh": []byte(here(guardText)), "set": []byte(lines.String())}
+				for _, n := range []string{"0", "1", "2"} {
+					act := line([]string{"sh", "-c", "echo " + n + " >>" + dir + "/acted"}) + "\n"
+					left["unit-"+n], left["seconds-"+n], left["light-"+n], left["heavy-"+n] = []byte("x.service"), []byte("9\n"), []byte(act), []byte(act)
+				}
+				return archive(left)
 			}
 			prepare := func(fence, seconds string) {
 				t.Helper()
@@ -495,6 +499,7 @@ func TestScriptsOnRealFiles(t *testing.T) {
 				for range 2 {
 					run("make", archive(secretFiles(set[5])), append([]string{fence, "r", "5", set[5].Candidate, "9"}, set[5].Make.Command...)...)
 				}
+				os.WriteFile(dir+"/state/runs/r/act-1.begun", []byte("1.0\n"), 0o600) // the second of three services was acted on
 				run("arm", guard(fence, seconds), fence, "r", seconds)
 				for range 2 {
 					if out := run("place", archive(contentsOf(set)), triples([]string{fence, "r"}, set)...); out != "{\"placed\":6}\n" {
@@ -544,8 +549,8 @@ func TestScriptsOnRealFiles(t *testing.T) {
 				}
 			}
 			same("after the guard")
-			if _, err := os.Stat(dir + "/acted"); err != nil {
-				t.Error("the guard did not have the service take the old files up")
+			if acted, _ := os.ReadFile(dir + "/acted"); string(acted) != "1\n0\n" {
+				t.Errorf("the guard had these services take the old files up: %q; want those that were acted on, in reverse", acted)
 			}
 			if out := run("disarm", nil, "5", "r"); !strings.Contains(out, "fired") {
 				t.Errorf("disarming a guard that has fired: %s", out)

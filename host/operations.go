@@ -275,9 +275,30 @@ func triples(args []string, files []File) []string {
 	return args
 }
 
-// Snapshot copies what stands at the paths aside, verified against the base.
-func (c *Conn) Snapshot(ctx context.Context, claim Claim, unit string, files []File) error {
-	return c.operate(ctx, "snapshot", nil, triples(claim.args(unit), files))
+// Service is one of those that a run acts on, as its acts concern it.
+type Service struct {
+	At            int // among those of the run, in the order in which they are acted on
+	Unit          string
+	Act, Heaviest definition.Act
+}
+
+// timeout is how long its acts may take.
+func (s Service) timeout() time.Duration {
+	return max(time.Duration(s.Act.Timeout), time.Duration(s.Heaviest.Timeout))
+}
+
+// marked gives the label under which a host keeps when a service was acted on.
+func marked(label string, at int) string {
+	if at == 0 {
+		return label
+	}
+	return fmt.Sprintf("%s-%d", label, at)
+}
+
+// Snapshot copies what stands at the paths aside, verified against the base, and notes
+// how units stand.
+func (c *Conn) Snapshot(ctx context.Context, claim Claim, units []string, files []File) error {
+	return c.operate(ctx, "snapshot", nil, triples(claim.args(strings.Join(units, " ")), files))
 }
 
 // Make has the host make the candidates that are made there; what is made
@@ -334,11 +355,11 @@ const (
 	BackAct    = "act-again"
 )
 
-// Act has the service take its files up; heaviest is used where the unit is
+// Act has a service take its files up; its heaviest act is used where the unit is
 // not active. A non-zero exit is an error; exit 0 proves nothing yet.
-func (c *Conn) Act(ctx context.Context, claim Claim, label, unit string, act, heaviest definition.Act) error {
-	timeout := max(time.Duration(act.Timeout), time.Duration(heaviest.Timeout))
-	args := claim.args(label, unit, strconv.Itoa(int(timeout.Seconds())), lines(act.Commands), lines(heaviest.Commands))
+func (c *Conn) Act(ctx context.Context, claim Claim, label string, s Service) error {
+	timeout := s.timeout()
+	args := claim.args(marked(label, s.At), s.Unit, strconv.Itoa(int(timeout.Seconds())), lines(s.Act.Commands), lines(s.Heaviest.Commands))
 	ctx, cancel := context.WithTimeout(ctx, timeout+75*time.Second)
 	defer cancel()
 	a, err := c.succeed(ctx, "act", nil, args)
@@ -346,24 +367,25 @@ func (c *Conn) Act(ctx context.Context, claim Claim, label, unit string, act, he
 		return err
 	}
 	if a.number("exit") != 0 {
-		return &ScriptError{c.target.Name, act.Name, a.number("exit"), a.text("output")}
+		return &ScriptError{c.target.Name, s.Act.Name, a.number("exit"), a.text("output")}
 	}
 	return nil
 }
 
 // Arm has the host undo the run by itself after a time, or at its next boot,
 // unless it is disarmed before; how says by what: timer or detached.
-func (c *Conn) Arm(ctx context.Context, claim Claim, after time.Duration, unit string, act, heaviest definition.Act, files []File) (how string, err error) {
+func (c *Conn) Arm(ctx context.Context, claim Claim, after time.Duration, services []Service, files []File) (how string, err error) {
 	var set strings.Builder
 	for _, f := range files {
 		fmt.Fprintf(&set, "%s %s %s\n", line([]string{f.Path}), f.Base, f.Candidate)
 	}
-	timeout := max(time.Duration(act.Timeout), time.Duration(heaviest.Timeout))
-	stdin := archive(map[string][]byte{
-		"guard.sh": []byte(guardText), "set": []byte(set.String()), "unit": []byte(unit), "seconds": fmt.Appendf(nil, "%d\n", int(timeout.Seconds())),
-		"light": []byte(lines(act.Commands)), "heavy": []byte(lines(heaviest.Commands)),
-	})
-	a, err := c.succeed(ctx, "arm", stdin, claim.args(seconds(after)))
+	left := map[string][]byte{"guard.sh": []byte(guardText), "set": []byte(set.String())}
+	for _, s := range services {
+		at := "-" + strconv.Itoa(s.At)
+		left["unit"+at], left["seconds"+at] = []byte(s.Unit), fmt.Appendf(nil, "%d\n", int(s.timeout().Seconds()))
+		left["light"+at], left["heavy"+at] = []byte(lines(s.Act.Commands)), []byte(lines(s.Heaviest.Commands))
+	}
+	a, err := c.succeed(ctx, "arm", archive(left), claim.args(seconds(after)))
 	return a.word("armed"), err
 }
 
@@ -398,10 +420,11 @@ func (c *Conn) Sweep(ctx context.Context, kept time.Duration) error {
 	return c.operate(ctx, "sweep", nil, []string{strconv.Itoa(int(kept / (24 * time.Hour)))})
 }
 
-// Look takes the host over, pushes its guard on, and finds out how it stands.
-func (c *Conn) Look(ctx context.Context, claim Claim, guard time.Duration, label, unit string, files []File) (ladder.Sight, error) {
+// Look takes the host over, pushes its guard on, and finds out how it stands, and the
+// process of one service.
+func (c *Conn) Look(ctx context.Context, claim Claim, guard time.Duration, label string, service Service, files []File) (ladder.Sight, error) {
 	s := ladder.Sight{Files: ladder.FilesUnknown, Process: ladder.ProcessUnknown}
-	all, err := c.run(ctx, "look", nil, triples(claim.args(seconds(guard), label, unit), files)...)
+	all, err := c.run(ctx, "look", nil, triples(claim.args(seconds(guard), marked(label, service.At), service.Unit), files)...)
 	if err != nil {
 		return s, err
 	}

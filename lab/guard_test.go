@@ -81,8 +81,8 @@ func armed(t *testing.T, conn *host.Conn, claim host.Claim, guard time.Duration,
 	t.Helper()
 	ctx := t.Context()
 	must(t, "claim", conn.TakeOver(ctx, claim))
-	must(t, "snapshot", conn.Snapshot(ctx, claim, "nginx.service", files))
-	_, err := conn.Arm(ctx, claim, guard, "nginx.service", reload, restart, files)
+	must(t, "snapshot", conn.Snapshot(ctx, claim, []string{"nginx.service"}, files))
+	_, err := conn.Arm(ctx, claim, guard, []host.Service{{Unit: "nginx.service", Act: reload, Heaviest: restart}}, files)
 	must(t, "arm", err)
 }
 
@@ -126,7 +126,7 @@ func TestInsideGuard(t *testing.T) {
 	t.Parallel()
 	const guard = 4 * time.Second
 	acted := func(t *testing.T, conn *host.Conn, claim host.Claim) {
-		must(t, "act", conn.Act(t.Context(), claim, host.ForwardAct, "nginx.service", reload, restart))
+		must(t, "act", conn.Act(t.Context(), claim, host.ForwardAct, host.Service{Unit: "nginx.service", Act: reload, Heaviest: restart}))
 	}
 	for i, c := range []struct {
 		name   string
@@ -177,7 +177,7 @@ func TestInsideGuard(t *testing.T) {
 			conn.Close()
 			conn = connect(t, n)
 			defer conn.Close()
-			sight, err := conn.Look(t.Context(), host.Claim{Fence: 2, Run: "run-1"}, time.Second, host.ForwardAct, "nginx.service", files)
+			sight, err := conn.Look(t.Context(), host.Claim{Fence: 2, Run: "run-1"}, time.Second, host.ForwardAct, host.Service{Unit: "nginx.service"}, files)
 			if err != nil || sight.Guard != ladder.Fired || !sight.Undone {
 				t.Errorf("look: %+v, %v", sight, err)
 			}
@@ -290,15 +290,15 @@ func TestInsideTwoServers(t *testing.T) {
 			if conn.TakeOver(ctx, claim) != nil {
 				return
 			}
-			conn.Snapshot(ctx, claim, "nginx.service", files)
-			conn.Arm(ctx, claim, time.Minute, "nginx.service", reload, restart, files)
+			conn.Snapshot(ctx, claim, []string{"nginx.service"}, files)
+			conn.Arm(ctx, claim, time.Minute, []host.Service{{Unit: "nginx.service", Act: reload, Heaviest: restart}}, files)
 			conn.Place(ctx, claim, files)
 		})
 	}
 	both.Wait()
 	conn := connect(t, 20)
 	defer conn.Close()
-	sight, err := conn.Look(ctx, host.Claim{Fence: 9, Run: "run-1"}, time.Second, host.ForwardAct, "nginx.service", files)
+	sight, err := conn.Look(ctx, host.Claim{Fence: 9, Run: "run-1"}, time.Second, host.ForwardAct, host.Service{Unit: "nginx.service"}, files)
 	if now := state(20); err != nil || now != asNew && now != asOld || sight.Files == "mixed" {
 		t.Errorf("four servers at once: %s, %+v, %v", now, sight, err)
 	}
@@ -328,7 +328,7 @@ func TestInsideLostInTheSoak(t *testing.T) {
 			conn := connect(t, n)
 			claim := host.Claim{Fence: 1, Run: "run-1"}
 			placed(t, conn, claim, span, files)
-			must(t, "act", conn.Act(t.Context(), claim, host.ForwardAct, "nginx.service", reload, restart))
+			must(t, "act", conn.Act(t.Context(), claim, host.ForwardAct, host.Service{Unit: "nginx.service", Act: reload, Heaviest: restart}))
 			confirmed := looks < 0
 			if confirmed {
 				looks = int(3 * span / every)

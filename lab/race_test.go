@@ -85,14 +85,14 @@ printf 'gauge = 1\n' >/srv/own/d/gauge.conf && chmod 640 /srv/own/d/gauge.conf &
 			t.Errorf("a rehearsal read what is root's: %q, through %+v", found[0].Content, found[0].Links)
 		}
 		claim := host.Claim{Fence: int64(round + 1), Run: fmt.Sprintf("run-%d", round)}
-		if !note("claim", conn.TakeOver(ctx, claim)) || !note("snapshot", conn.Snapshot(ctx, claim, "nginx.service", files)) {
+		if !note("claim", conn.TakeOver(ctx, claim)) || !note("snapshot", conn.Snapshot(ctx, claim, []string{"nginx.service"}, files)) {
 			continue
 		}
 		span := time.Minute
 		if round%4 == 3 {
 			span = time.Second
 		}
-		_, err = conn.Arm(ctx, claim, span, "nginx.service", reload, restart, files)
+		_, err = conn.Arm(ctx, claim, span, []host.Service{{Unit: "nginx.service", Act: reload, Heaviest: restart}}, files)
 		note("arm", err)
 		note("place", conn.Place(ctx, claim, files))
 		if round%4 == 3 {

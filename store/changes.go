@@ -16,14 +16,14 @@ func subject(id int64) string { return fmt.Sprintf("change/%d", id) }
 type changeRow struct {
 	ID       int64
 	Title    string
-	Service  string
+	Services []string
 	Author   string
 	State    change.State
 	Revision int
 }
 
 func lockChange(ctx context.Context, tx pgx.Tx, id int64) (changeRow, error) {
-	return one[changeRow](ctx, tx, fmt.Sprintf("change %d", id), `select id, title, service, author, state, revision from changes where id = $1 for update`, id)
+	return one[changeRow](ctx, tx, fmt.Sprintf("change %d", id), `select id, title, services, author, state, revision from changes where id = $1 for update`, id)
 }
 
 // move takes a change along the transition table, within a transaction that
@@ -43,8 +43,8 @@ func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.
 	err := s.tx(ctx, func(tx pgx.Tx) error {
 		number := 1
 		if id == 0 {
-			if err := tx.QueryRow(ctx, `insert into changes (title, service, author, state, revision) values ($1, $2, $3, 'draft', 1) returning id`,
-				spec.Title, spec.Service, actor).Scan(&id); err != nil {
+			if err := tx.QueryRow(ctx, `insert into changes (title, services, author, state, revision) values ($1, $2, $3, 'draft', 1) returning id`,
+				spec.Title, spec.Services, actor).Scan(&id); err != nil {
 				return err
 			}
 		} else {
@@ -59,7 +59,7 @@ func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.
 				return err
 			}
 			number = c.Revision + 1
-			if _, err := tx.Exec(ctx, `update changes set title = $2, service = $3, revision = $4 where id = $1`, id, spec.Title, spec.Service, number); err != nil {
+			if _, err := tx.Exec(ctx, `update changes set title = $2, services = $3, revision = $4 where id = $1`, id, spec.Title, spec.Services, number); err != nil {
 				return err
 			}
 		}

@@ -17,11 +17,12 @@ import (
 // Targets is what a rehearsal sets out with: it stays so, whatever is loaded
 // meanwhile.
 type Targets struct {
-	Revision      int
-	ServiceDigest string
-	Secrets       map[string]int // versions by name
-	Findings      []finding.Finding
-	Hosts         []view.Host
+	Revision int
+	// ServiceDigests are those of the change's services, in its order.
+	ServiceDigests []string
+	Secrets        map[string]int // versions by name
+	Findings       []finding.Finding
+	Hosts          []view.Host
 }
 
 // BeginRehearsal notes that a rehearsal has begun; whoever claims it carries it
@@ -58,8 +59,8 @@ func (s *Store) BeginRehearsal(ctx context.Context, actor string, id int64, t Ta
 			[]finding.Finding{{Level: finding.Veto, Code: "begun-anew", Text: "the change was edited and is rehearsed anew; this rehearsal ended there"}}); err != nil {
 			return err
 		}
-		if err := tx.QueryRow(ctx, `insert into rehearsals (change, revision, started_by, hosts, service_digest, secrets, findings) values ($1, $2, $3, $4, $5, $6, $7) returning id`,
-			id, t.Revision, actor, len(t.Hosts), t.ServiceDigest, t.Secrets, orEmpty(t.Findings)).Scan(&rehearsal); err != nil {
+		if err := tx.QueryRow(ctx, `insert into rehearsals (change, revision, started_by, hosts, service_digests, secrets, findings) values ($1, $2, $3, $4, $5, $6, $7) returning id`,
+			id, t.Revision, actor, len(t.Hosts), orEmpty(t.ServiceDigests), t.Secrets, orEmpty(t.Findings)).Scan(&rehearsal); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(ctx, `insert into rehearsed_hosts (rehearsal, host_id, host) select $1, t.id, t.host from unnest($2::bigint[], $3::text[]) as t(id, host)`, rehearsal, ids, names); err != nil {
@@ -72,34 +73,35 @@ func (s *Store) BeginRehearsal(ctx context.Context, actor string, id int64, t Ta
 
 // Rehearsing is a rehearsal that this server carries out.
 type Rehearsing struct {
-	ID            int64
-	Change        int64
-	Revision      int
-	StartedBy     string
-	Source        string // of the revision
-	Names         int    // in which it is written
-	ServiceDigest string
-	Secrets       map[string]int
-	Findings      []finding.Finding
-	Fence         int64
-	lease         time.Duration
+	ID             int64
+	Change         int64
+	Revision       int
+	StartedBy      string
+	Source         string // of the revision
+	Names          int    // in which it is written
+	ServiceDigests []string
+	Secrets        map[string]int
+	Findings       []finding.Finding
+	Fence          int64
+	lease          time.Duration
 }
 
 // ClaimRehearsals is ClaimRuns for rehearsals.
 func (s *Store) ClaimRehearsals(ctx context.Context, me Server, limit int, held []int64) ([]*Rehearsing, error) {
 	type row struct {
-		ID, Change, Fence                int64
-		Revision, Names                  int
-		StartedBy, Source, ServiceDigest string
-		Secrets                          map[string]int
-		Findings                         []finding.Finding
+		ID, Change, Fence int64
+		Revision, Names   int
+		StartedBy, Source string
+		ServiceDigests    []string
+		Secrets           map[string]int
+		Findings          []finding.Finding
 	}
 	rows, err := many[row](ctx, s.pool, `with free as (select id from rehearsals where ended_at is null and lease_until < now() and id <> all($4::bigint[]) order by id limit $3 for update skip locked),
 		claimed as (update rehearsals r set owner = $1, lease_until = now() + $2, fence = fence + 1 from free where r.id = free.id returning r.*)
-		select c.id, c.change, c.revision, c.started_by, v.source, v.names, c.service_digest, c.secrets, c.findings, c.fence from claimed c join revisions v on v.change = c.change and v.number = c.revision`, me.Name, me.Lease, limit, orEmpty(held))
+		select c.id, c.change, c.revision, c.started_by, v.source, v.names, c.service_digests, c.secrets, c.findings, c.fence from claimed c join revisions v on v.change = c.change and v.number = c.revision`, me.Name, me.Lease, limit, orEmpty(held))
 	all := make([]*Rehearsing, len(rows))
 	for i, r := range rows {
-		all[i] = &Rehearsing{r.ID, r.Change, r.Revision, r.StartedBy, r.Source, r.Names, r.ServiceDigest, r.Secrets, r.Findings, r.Fence, me.Lease}
+		all[i] = &Rehearsing{r.ID, r.Change, r.Revision, r.StartedBy, r.Source, r.Names, r.ServiceDigests, r.Secrets, r.Findings, r.Fence, me.Lease}
 	}
 	return all, err
 }

@@ -55,7 +55,7 @@ func digestOf(text string) string {
 // started has a change of n hosts climbing, none of them begun.
 func started(t *testing.T, s *Store, n int) (changeID int64) {
 	ctx := t.Context()
-	spec := &change.Spec{Title: "t", Service: "s", Source: []byte("title: t")}
+	spec := &change.Spec{Title: "t", Services: []string{"s"}, Source: []byte("title: t")}
 	id, err := s.Draft(ctx, "ines", 0, spec)
 	if err != nil {
 		t.Fatal(err)
@@ -235,7 +235,7 @@ func reachable() map[ladder.Position]bool {
 		lost ladder.Step
 	}
 	seen, legal := map[at]bool{}, map[ladder.Position]bool{{State: ladder.Queued}: true, {State: ladder.Stranded}: true}
-	todo := []ladder.Run{{State: ladder.Start.State, Step: ladder.Start.Step, Places: true, Acts: true}}
+	todo := []ladder.Run{{State: ladder.Start.State, Step: ladder.Start.Step, Places: true, Acts: []bool{true}}}
 	for len(todo) > 0 {
 		r := todo[0]
 		todo = todo[1:]
@@ -382,7 +382,7 @@ func TestOneClimbAtWorkOnAHost(t *testing.T) {
 func TestARehearsalGoesOnElsewhere(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
-	id, err := s.Draft(ctx, "ines", 0, &change.Spec{Title: "t", Service: "s"})
+	id, err := s.Draft(ctx, "ines", 0, &change.Spec{Title: "t", Services: []string{"s"}})
 	if err == nil {
 		_, err = s.LoadHosts(ctx, "ada", []view.Host{{Name: "h1"}, {Name: "h2"}})
 	}
@@ -415,7 +415,7 @@ func TestARehearsalGoesOnElsewhere(t *testing.T) {
 	if _, err = s.BeginRehearsal(ctx, "ines", id, Targets{Revision: 1, Hosts: hosts[:1]}); !errors.As(err, &lost) {
 		t.Errorf("two rehearsals of one revision: %v", err)
 	}
-	if _, err = s.Draft(ctx, "ines", id, &change.Spec{Title: "t", Service: "s"}); err != nil {
+	if _, err = s.Draft(ctx, "ines", id, &change.Spec{Title: "t", Services: []string{"s"}}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err = s.BeginRehearsal(ctx, "ines", id, Targets{Revision: 2, Hosts: hosts[:1]}); err != nil {
@@ -594,7 +594,7 @@ func TestDefinitionsNeedAnotherAdmin(t *testing.T) {
 func TestOnlyItsAuthorRewritesAChange(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
-	spec := &change.Spec{Title: "t", Service: "s"}
+	spec := &change.Spec{Title: "t", Services: []string{"s"}}
 	id, err := s.Draft(ctx, "ines", 0, spec)
 	if err != nil {
 		t.Fatal(err)

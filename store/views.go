@@ -24,14 +24,14 @@ type Filter struct {
 	Limit   int
 }
 
-const changeList = `select c.id, c.title, c.service, c.author, c.state, c.revision, c.created_at, c.updated_at,
+const changeList = `select c.id, c.title, c.services, c.author, c.state, c.revision, c.created_at, c.updated_at,
 	coalesce((select l.state from climbs l where l.change = c.id order by l.id desc limit 1), '') as rolling,
 	coalesce((select coalesce(p.hosts, r.hosts) from rehearsals r left join plans p on p.id = r.plan where r.change = c.id and r.revision = c.revision and r.ended_at is not null order by r.id desc limit 1), 0)::int as hosts
 	from changes c `
 
 // Changes gives changes, the newest first.
 func (s *Store) Changes(ctx context.Context, f Filter) ([]view.Change, error) {
-	all, err := lax[view.Change](ctx, s.pool, changeList+`where ($1 = '' or c.state = $1) and ($2 = '' or c.service = $2) and ($3 = '' or c.author = $3) and ($4 = 0 or c.id < $4) order by c.id desc limit $5`,
+	all, err := lax[view.Change](ctx, s.pool, changeList+`where ($1 = '' or c.state = $1) and ($2 = '' or $2 = any(c.services)) and ($3 = '' or c.author = $3) and ($4 = 0 or c.id < $4) order by c.id desc limit $5`,
 		string(f.State), f.Service, f.Author, f.Before, f.Limit)
 	if err != nil {
 		return nil, err

@@ -59,7 +59,11 @@ func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 	row("next", d.Next)
 	row("reason", strings.Join(strings.Fields(d.Reason), " "))
 	row("ticket", d.Ticket)
-	row("service", d.Service)
+	if len(d.Services) > 1 {
+		row("services", strings.Join(d.Services, ", then "))
+	} else {
+		row("service", d.Services[0])
+	}
 	row("where", d.Where)
 	row("author", fmt.Sprintf("%s, revision %d, %s", d.Author, d.Revision, when(d.CreatedAt)))
 	if r := d.Rehearsal; r != nil {

@@ -19,7 +19,8 @@ import (
 
 // Edit is one edit as written. Files are named by their key in the definition.
 type Edit struct {
-	File string `yaml:"file"` // of edits within a file, and of mode; may be left out where there is one
+	Service string `yaml:"service"` // of a change that concerns several
+	File    string `yaml:"file"`    // of edits within a file, and of mode; may be left out where there is one
 
 	Set        string   `yaml:"set"`
 	To         *Scalar  `yaml:"to"`      // of set: the value, may hold {secret:NAME}; of add: the address

@@ -8,6 +8,7 @@ package change
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -21,16 +22,18 @@ import (
 
 // Spec is a change as its author writes it.
 type Spec struct {
-	Title   string           `yaml:"title"`
-	Reason  string           `yaml:"reason"`
-	Ticket  string           `yaml:"ticket"`
-	Service string           `yaml:"service"`
-	Where   string           `yaml:"where"` // target hosts, over expr.HostVars
-	Count   string           `yaml:"count"` // how many hosts: N or MIN..MAX
-	Edits   []Edit           `yaml:"edits"`
-	Probes  []probe.Probe    `yaml:"probes"` // beside those of the service
-	Guard   written.Duration `yaml:"guard"`  // in place of the service's
-	Ladder  LadderSpec       `yaml:"ladder"`
+	Title   string `yaml:"title"`
+	Reason  string `yaml:"reason"`
+	Ticket  string `yaml:"ticket"`
+	Service string `yaml:"service"`
+	// Services are several, in the order in which they are acted on; in place of Service.
+	Services []string         `yaml:"services"`
+	Where    string           `yaml:"where"` // target hosts, over expr.HostVars
+	Count    string           `yaml:"count"` // how many hosts: N or MIN..MAX
+	Edits    []Edit           `yaml:"edits"`
+	Probes   []probe.Probe    `yaml:"probes"` // beside those of the service
+	Guard    written.Duration `yaml:"guard"`  // in place of the service's
+	Ladder   LadderSpec       `yaml:"ladder"`
 
 	Source []byte `yaml:"-"`
 }
@@ -95,9 +98,7 @@ func Stored(name string, names int, data []byte) (*Spec, error) {
 	if strings.TrimSpace(s.Reason) == "" {
 		p.Add("reason: is empty; say why, for whoever reads this later")
 	}
-	if !definition.Name(s.Service) {
-		p.Add("service: %q is no service's name", s.Service)
-	}
+	s.checkServices(p)
 	if strings.TrimSpace(s.Where) == "" {
 		p.Add("where: is empty; name the target hosts by an expression")
 	} else if _, err := expr.Compile(s.Where, expr.HostVars, expr.Bool); err != nil {
@@ -110,13 +111,61 @@ func Stored(name string, names int, data []byte) (*Spec, error) {
 		p.Add("edits: there is none; want at least one")
 	}
 	for i, e := range s.Edits {
+		s.checkService(e.Service, func(format string, args ...any) { p.Add("edits: number %d: "+format, append([]any{i + 1}, args...)...) }, true)
 		e.check(func(format string, args ...any) { p.Add("edits: number %d: "+format, append([]any{i + 1}, args...)...) })
 	}
 	definition.CheckProbes(p, "probes", s.Probes, nil)
+	for _, pr := range s.Probes {
+		s.checkService(pr.Service, func(format string, args ...any) { p.Add("probes: "+pr.Name+": "+format, args...) }, false)
+	}
 	if _, err := s.Policy(); err != nil {
 		p.Add("ladder: %v", err)
 	}
 	return s, p.Err()
+}
+
+// checkServices has the change name its services once, in one of the two ways.
+func (s *Spec) checkServices(p *written.Problems) {
+	switch {
+	case s.Service != "" && s.Services != nil:
+		p.Add("services: want either service or services")
+	case s.Services == nil:
+		s.Services = []string{s.Service}
+		if !definition.Name(s.Service) {
+			p.Add("service: %q is no service's name", s.Service)
+		}
+		return
+	case len(s.Services) == 0:
+		p.Add("services: there is none; want at least one")
+	}
+	seen := map[string]bool{}
+	for _, name := range s.Services {
+		if !definition.Name(name) {
+			p.Add("services: %q is no service's name", name)
+		} else if seen[name] {
+			p.Add("services: %s is there twice", name)
+		}
+		seen[name] = true
+	}
+}
+
+// checkService holds a service that an edit or a probe names against the change's.
+func (s *Spec) checkService(name string, bad func(format string, args ...any), wanted bool) {
+	switch {
+	case name == "" && wanted && len(s.Services) > 1:
+		bad("the change concerns several services; say which, with service")
+	case name != "" && !slices.Contains(s.Services, name):
+		bad("service %q is not one of the change's (%s)", name, strings.Join(s.Services, ", "))
+	}
+}
+
+// Part gives the change as it concerns one of its services: with the edits of that
+// service alone, and without probes.
+func (s *Spec) Part(service string) *Spec {
+	part := *s
+	part.Service, part.Services, part.Probes = service, []string{service}, nil
+	part.Edits = slices.DeleteFunc(slices.Clone(s.Edits), func(e Edit) bool { return e.Service != "" && e.Service != service })
+	return &part
 }
 
 // Expected gives the bounds on the number of target hosts.

@@ -9,7 +9,7 @@ import (
 // A host whose link dropped while a file was put in place is looked at before
 // anything else is done to it.
 func ExampleRun_Next() {
-	r := ladder.Run{State: ladder.Working, Step: ladder.Place, Files: ladder.FilesOld, Places: true, Acts: true}
+	r := ladder.Run{State: ladder.Working, Step: ladder.Place, Files: ladder.FilesOld, Places: true, Acts: []bool{true}}
 	r = r.Next(ladder.Event{Kind: ladder.Ended, Outcome: ladder.Lost, Note: "the link dropped"}, ladder.Limits{})
 	fmt.Println(r.State, r.Step)
 	sight := ladder.Sight{Files: ladder.FilesNew, Process: ladder.ProcessOld, Guard: ladder.Pending}

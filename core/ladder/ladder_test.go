@@ -19,7 +19,7 @@ var (
 // the host may be like there.
 func positions() (all []Run) {
 	for _, step := range append(append([]Step{}, Forward...), Back...) {
-		r := Run{State: Working, Step: step, Files: FilesOld, Process: ProcessOld, Places: true, Acts: true}
+		r := Run{State: Working, Step: step, Files: FilesOld, Process: ProcessOld, Places: true, Acts: []bool{true}}
 		switch {
 		case step == Soak || step == Confirm:
 			r.State = Soaking
@@ -53,14 +53,20 @@ func events() (all []Event) {
 	return append(all, Event{Kind: Orphaned, At: now}, Event{Kind: Panicked, At: now, Note: "index out of range"})
 }
 
+// actsOf gives which services of a host have to take their files up: one service or two.
+func actsOf(n int) []bool { return [][]bool{{false}, {true}, {true, false}, {true, true}}[n] }
+
 // TestEveryStateAndEvent walks all runs with all events and holds what a host
 // run promises.
 func TestEveryStateAndEvent(t *testing.T) {
 	walked := 0
 	for _, places := range []bool{true, false} {
-		for _, acts := range []bool{true, false} {
+		for n := range 8 {
 			for _, r := range positions() {
-				r.Places, r.Acts = places, acts
+				r.Places, r.Acts, r.At = places, actsOf(n/2), n%2
+				if r.At > 0 && (len(r.Acts) == 1 || r.Step.Before(Act) || r.Lost.Before(Act)) {
+					continue
+				}
 				for _, e := range events() {
 					if (e.Sight != nil) != (r.Step == Look && e.Kind == Ended && e.Outcome == OK) {
 						continue
@@ -73,7 +79,7 @@ func TestEveryStateAndEvent(t *testing.T) {
 			}
 		}
 	}
-	if walked < 4000 {
+	if walked < 14000 {
 		t.Errorf("only %d were walked", walked)
 	}
 }
@@ -108,10 +114,61 @@ func check(t *testing.T, name string, r Run, e Event, n Run) {
 		{n.State != Working && n.State != Soaking && n.State != Done && n.Why == "", "no reason is given"},
 		{r.Failed && !n.Failed, "a failure is forgotten"},
 		{n.Undone && n.Step == ActAgain, "a host that undid it by itself is acted on again"},
+		{n.At != r.At && !(n.At == r.At+1 && r.Step == InForce && ok && n.Step == Act) && !(n.At == r.At-1 && begun == ActAgain && n.Step == ActAgain), "comes to another service without having acted on this one"},
+		{r.Step == InForce && ok && n.Step != Act && n.At != len(r.Acts)-1, "goes on before each service was acted on"},
+		{begun == ActAgain && r.At > 0 && n.Step == ProbeAgain && !n.Undone, "puts back no more than the last service"},
 	} {
 		if c.bad {
 			t.Errorf("%s: %s", name, c.what)
 		}
+	}
+}
+
+// TestServicesInTurn has two services of a host acted on in order, and back in reverse.
+func TestServicesInTurn(t *testing.T) {
+	for failing, want := range map[string]string{
+		"":                "act1 in-force1 act2 in-force2 settle probe reconnect soak confirm done, new/new in-force",
+		"act1":            "act1 restore act-again1 probe-again disarm-again restored, old/old",
+		"in-force2":       "act1 in-force1 act2 in-force2 restore act-again2 act-again1 probe-again disarm-again restored, old/old",
+		"soak":            "act1 in-force1 act2 in-force2 settle probe reconnect soak restore act-again2 act-again1 probe-again disarm-again restored, old/old",
+		"lost act-again2": "act1 in-force1 act2 restore act-again2 act-again1 probe-again disarm-again restored, old/old",
+	} {
+		r := Run{State: Working, Step: Act, Files: FilesNew, Process: ProcessOld, Places: true, Acts: []bool{true, true}}
+		said, lost := "", false
+		for n := 0; !r.State.Final() && n < 40; n++ {
+			name := string(r.Step)
+			if r.Step == Act || r.Step == InForce || r.Step == ActAgain {
+				name += fmt.Sprint(r.At + 1)
+			}
+			e := Event{Kind: Ended, At: now, Outcome: OK}
+			if r.Step == InForce {
+				e.Proof = ProofInForce
+			}
+			switch {
+			case r.Step == Look:
+				e.Sight = &Sight{Files: FilesOld, Process: ProcessNew, Guard: Pending} // it was acted on
+				r = r.Next(e, limits)
+				continue
+			case name == failing || failing == "lost act-again2" && name == "act2":
+				e.Outcome = Failed
+			case failing == "lost "+name && !lost:
+				e.Outcome, lost = Lost, true
+			}
+			said += name + " "
+			r = r.Next(e, limits)
+		}
+		if said += fmt.Sprintf("%s, %s/%s", r.State, r.Files, r.Process); r.State == Done {
+			said += " " + string(r.Proof)
+		}
+		if said != want {
+			t.Errorf("%q fails: %s; want %s", failing, said, want)
+		}
+	}
+	half := Run{State: Working, Step: InForce, Files: FilesNew, Places: true, Acts: []bool{true, true}}
+	half = half.Next(Event{Kind: Ended, Outcome: OK}, limits) // the first proves nothing
+	half.Step = InForce
+	if half = half.Next(Event{Kind: Ended, Outcome: OK, Proof: ProofInForce}, limits); half.Proof != "" {
+		t.Errorf("one of two services proves %q of both", half.Proof)
 	}
 }
 
@@ -121,7 +178,7 @@ func TestRunsEnd(t *testing.T) {
 	all := events()
 	for seed := range uint64(3000) {
 		rnd := rand.New(rand.NewPCG(seed, 7))
-		r := Run{State: Start.State, Step: Start.Step, Files: FilesOld, Process: ProcessOld, Places: true, Acts: rnd.IntN(4) > 0}
+		r := Run{State: Start.State, Step: Start.Step, Files: FilesOld, Process: ProcessOld, Places: true, Acts: actsOf(rnd.IntN(4))}
 		at, was := now, ""
 		for n := 0; !r.State.Final(); n++ {
 			if n > 400 {
@@ -145,7 +202,7 @@ func TestRunsEnd(t *testing.T) {
 // TestAnOutageIsNoFault loses a host again and again, each time for less than
 // the bound: its clock starts anew each time, and it is done in the end.
 func TestAnOutageIsNoFault(t *testing.T) {
-	r := Run{State: Soaking, Step: Soak, Files: FilesNew, Process: ProcessNew, Places: true, Acts: true}
+	r := Run{State: Soaking, Step: Soak, Files: FilesNew, Process: ProcessNew, Places: true, Acts: []bool{true}}
 	at := now
 	for range maxLosses {
 		r = r.Next(Event{Kind: Ended, At: at, Outcome: Lost, Note: "the link dropped"}, limits)
@@ -171,7 +228,7 @@ func TestAnOutageIsNoFault(t *testing.T) {
 // TestAPanicIsLookedAtTwice has our own code fail over one host.
 func TestAPanicIsLookedAtTwice(t *testing.T) {
 	sight := Event{Kind: Ended, At: now, Outcome: OK, Sight: &Sight{Files: FilesNew, Process: ProcessNew, Guard: Pending}}
-	r := Run{State: Working, Step: Settle, Files: FilesNew, Process: ProcessNew, Places: true, Acts: true}
+	r := Run{State: Working, Step: Settle, Files: FilesNew, Process: ProcessNew, Places: true, Acts: []bool{true}}
 	for n := 1; n <= 3; n++ {
 		r = r.Next(Event{Kind: Panicked, At: now, Note: "nil map"}, limits)
 		if r.State != Unknown {

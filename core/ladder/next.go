@@ -22,9 +22,13 @@ type Run struct {
 	Panics int       // how often our own code gave up in the middle
 	Since  time.Time // since when the host cannot be worked on or looked at; zero while it can
 
-	Places bool // there are paths to change; else there is only an act
-	Acts   bool // something has to take the files up
+	At     int    // the service that is acted on, or was last, in the order of the plan's parts
+	Places bool   // there are paths to change; else there is only an act
+	Acts   []bool // of each service of the host, whether something has to take its files up
 }
+
+// acts tells whether the service that the run is at has to take its files up.
+func (r Run) acts() bool { return r.At < len(r.Acts) && r.Acts[r.At] }
 
 // Limits bound how long a run waits for its host.
 type Limits struct {
@@ -175,9 +179,16 @@ func times(n int) string {
 func (r Run) ended(e Event) Run {
 	step, was := r.Step, r.Why
 	r.Undone = r.Undone || e.Undone
-	r = r.to(after(step, e.Outcome, r.Undone))
+	next, at := after(step, e.Outcome, r.Undone).among(step, e.Outcome, r.At, len(r.Acts))
+	switch {
+	case step != InForce:
+		r.Proof = r.Proof.stronger(e.Proof)
+	case r.At == 0 || r.Proof == ProofInForce: // each service proves its own
+		r.Proof = e.Proof
+	}
+	r = r.to(next)
+	r.At = at
 	r.Tries, r.Since = 0, time.Time{}
-	r.Proof = r.Proof.stronger(e.Proof)
 	switch {
 	case e.Outcome == OK:
 	case r.State == Stranded:
@@ -196,7 +207,9 @@ func (r Run) ended(e Event) Run {
 	case step == Act && e.Outcome == Failed:
 		r.Process = ProcessUnknown
 	case step == InForce && e.Outcome == OK:
-		r.Process = ProcessNew
+		if r.Process = ProcessNew; r.Step == Act { // the next service works with the old files still
+			r.Process = ProcessOld
+		}
 	case step == Restore && e.Outcome == OK:
 		r.Files = FilesOld
 	case r.State == Restored:
@@ -232,7 +245,7 @@ func (r Run) looked(e Event, l Limits) Run {
 	}
 	s, lost := *e.Sight, r.Lost
 	r.Tries, r.Since = 0, time.Time{}
-	if !r.Acts && s.Files == FilesNew { // nothing had to follow
+	if !r.acts() && s.Files == FilesNew { // nothing had to follow
 		s.Process = ProcessNew
 	}
 	if !r.Places { // what stands is old and new alike: where we were tells which
@@ -261,6 +274,9 @@ func (r Run) looked(e Event, l Limits) Run {
 		if r.Undone = true; to.Step == ActAgain {
 			to.Step = ProbeAgain
 		}
+	}
+	if lost == ActAgain && !r.Undone {
+		to, r.At = to.among(lost, OK, r.At, len(r.Acts))
 	}
 	r.Files, r.Process = s.Files, s.Process
 	switch {

@@ -193,6 +193,20 @@ func after(step Step, outcome Outcome, undone bool) Position {
 	return Position{Working, next}
 }
 
+// among gives the step that follows among several services, which are acted on in turn:
+// forward in their order, each before the next, and back in reverse, but for those that
+// were not acted on. at is the service that the run is at, of so many.
+func (p Position) among(step Step, outcome Outcome, at, services int) (Position, int) {
+	switch {
+	case outcome != OK:
+	case step == InForce && at+1 < services:
+		return Position{Working, Act}, at + 1
+	case step == ActAgain && p.Step == ProbeAgain && at > 0:
+		return Position{Restoring, ActAgain}, at - 1
+	}
+	return p, at
+}
+
 // recovered says how to go on with a host that was looked at: step is what was
 // begun, or was next, when we lost sight of it. On the way back, a process is
 // new once it was acted on since.

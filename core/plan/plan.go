@@ -19,7 +19,7 @@ import (
 
 // Version is the format in which plans are made now. Older ones are read
 // for ever; see DecodeHead and DecodeV1.
-const Version = 3
+const Version = 4
 
 // Head is what a plan says of all its hosts. With the leaves, one per host, it
 // is what is to happen, frozen.
@@ -34,6 +34,9 @@ type Head struct {
 	// Bindings says where those may go, by name: canonical JSON, as a binding is.
 	Bindings map[string]string `json:"bindings,omitempty"`
 	Parts    []Part            `json:"parts"` // in the order in which they are acted on
+	// Probes are the change's own; those that name a service ask for its commands and files.
+	// Up to version 3 they stood with the one part's.
+	Probes []probe.Probe `json:"probes,omitempty"`
 }
 
 // Part is what a plan says of one service instance.
@@ -64,11 +67,12 @@ type Leaf struct {
 	Stage   int    `json:"stage"`
 	// Labels are those that the host had when it was chosen, staged and rendered.
 	Labels map[string]string `json:"labels,omitempty"`
-	Parts  []LeafPart        `json:"parts"` // of the head, as many in the same order
+	Parts  []LeafPart        `json:"parts"` // those of the head that concern this host, in the same order
 }
 
 // LeafPart is what is to happen to one service instance on one host.
 type LeafPart struct {
+	Part  int            `json:"part"`  // which of the head's
 	Files []LeafFile     `json:"files"` // in the order in which they are placed
 	Act   definition.Act `json:"act"`
 	Shown []string       `json:"shown"` // what the trial's dump must print
@@ -90,6 +94,25 @@ type LeafFile struct {
 	Others map[string]string `json:"others,omitempty"`
 
 	Despite []string `json:"despite,omitempty"` // hazards that are accepted
+}
+
+// Turn is when the path is placed among those of its host.
+func (f LeafFile) Turn() int { return Turn(f.Base.Kind, f.Candidate.Kind) }
+
+// Turn is when a path is placed among those of a host: what others refer to comes first,
+// and what goes comes last.
+func Turn(base, candidate Kind) int {
+	switch {
+	case candidate == Made:
+		return 0
+	case base == Absent && candidate == Regular:
+		return 1
+	case candidate == Regular:
+		return 2
+	case candidate == Symlink:
+		return 3
+	}
+	return 4
 }
 
 // CopyRef is a copy with its content by id.

@@ -30,6 +30,9 @@ type Probe struct {
 	Hold   int      `yaml:"hold" json:"hold,omitempty"`   // seconds for which a tcp, tls or http connection is held open
 	CA     string   `yaml:"ca" json:"ca,omitempty"`       // https, tls: the authority's certificates, PEM
 	First  []string `yaml:"first" json:"first,omitempty"` // http: requests before, in one sitting; see ParseFirst
+	// Service is whose commands and files a change's own probe asks for; the first of the
+	// change's services that has them where it is unset.
+	Service string `yaml:"service" json:"service,omitempty"`
 }
 
 // Phase is when a probe is asked.

@@ -123,6 +123,18 @@ func (p Probe) Within(may Allowed) error {
 	return nil
 }
 
+// OfService tells whether the probe asks for what stands in a service's definition: a
+// command, a path, or a file that it pins by.
+func (p Probe) OfService() bool {
+	all, _ := p.asks()
+	for _, a := range all {
+		if a.Kind == Command || a.Kind == File || a.Kind == Size || a.PinFile != "" {
+			return true
+		}
+	}
+	return false
+}
+
 // kindOfName says what kind of value an answer's name has, for people.
 func kindOfName(name string) string {
 	switch {

@@ -97,7 +97,7 @@ func TestRender(t *testing.T) {
 			continue
 		}
 		r := Candidates(svc, spec, Reading{Host: host, Files: map[string]Found{"main": c.found}, Secrets: map[string]string{"pw": "swordfish"}})
-		r.Settled("")
+		r.Settled("", "")
 		got, text := r.Act.Name, ""
 		r.Findings = slices.DeleteFunc(r.Findings, func(f finding.Finding) bool {
 			return (f.Code == "tried-later" || f.Code == "new-entry") && c.want != f.Code
@@ -139,7 +139,7 @@ func TestLiterals(t *testing.T) {
 			t.Errorf("%s: %v", edits, err)
 			continue
 		}
-		if err = Literals("c.yaml", svc, spec); (err != nil) != (want != "") || err != nil && !strings.Contains(err.Error(), want) {
+		if err = Literals("c.yaml", map[string]*definition.Service{svc.Name: svc, spec.Service: svc}, spec); (err != nil) != (want != "") || err != nil && !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v; want %q", edits, err, want)
 		}
 	}

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -19,10 +20,11 @@ const writtenOutCode = "secret-written-out"
 const writtenOut = "holds a secret, and a change is read by many: keep the value with wladder secret NAME, and write {secret:NAME} in its place"
 
 // Literals errs where edits write secrets out instead of naming them. It knows the
-// change's text alone; a rehearsal finds what only the file shows.
-func Literals(name string, svc *definition.Service, spec *change.Spec) error {
+// change's text alone, and the definitions by their names; a rehearsal finds what only the file shows.
+func Literals(name string, services map[string]*definition.Service, spec *change.Spec) error {
 	p := &written.Problems{File: name}
 	for i, e := range spec.Edits {
+		svc := services[cmp.Or(e.Service, spec.Services[0])]
 		key := e.File + e.Put
 		if key == "" {
 			key = svc.OnlyFile()

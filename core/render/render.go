@@ -35,15 +35,15 @@ type Result struct {
 
 // Settled says of a result without files to change what is to become of the host:
 // it gets the act alone where the program has not taken up what stands there, for
-// the reason unready, and nothing otherwise.
-func (r *Result) Settled(unready string) {
+// the reason unready, and nothing otherwise. whose stands before what is said of it.
+func (r *Result) Settled(whose, unready string) {
 	switch {
 	case len(r.Files) > 0 || r.Vetoed():
 	case unready != "" && len(r.Held) > 0 && len(r.Act.Commands) > 0:
-		r.find(finding.Warn, "not-in-force", "", 0, "the files say already what this change wants, and the program has not taken it up: %s. It gets the act %s alone", unready, r.Act.Name)
+		r.find(finding.Warn, "not-in-force", "", 0, "%sthe files say already what this change wants, and the program has not taken it up: %s. It gets the act %s alone", whose, unready, r.Act.Name)
 		r.Files, r.Held = r.Held, nil
 	default:
-		r.find(finding.Note, "nothing-to-change", "", 0, "the files say already what this change wants")
+		r.find(finding.Note, "nothing-to-change", "", 0, "%sthe files say already what this change wants", whose)
 	}
 }
 
@@ -115,10 +115,23 @@ type set struct {
 	out      map[int]bool      // the edits that hold them, by number
 }
 
-// Candidates computes a change's candidates on one host. What is shown of them is
-// computed with other texts in the place of the secrets that the change names: whoever
-// writes a guess of one beside its name learns nothing from what they are shown.
+// Part is one service of a change on one host.
+type Part struct {
+	Service *definition.Service
+	Spec    *change.Spec // as it concerns the service; see change.Spec.Part
+	Files   map[string]Found
+}
+
+// Candidates computes the candidates of a change of one service on one host.
 func Candidates(svc *definition.Service, spec *change.Spec, reading Reading) Result {
+	return Together(reading, []Part{{svc, spec, reading.Files}})[0]
+}
+
+// Together computes a change's candidates on one host, of each service. What is shown of
+// them is computed with other texts in the place of the secrets that the change names:
+// whoever writes a guess of one beside its name learns nothing from what they are shown.
+// The secrets of one service's files are covered in what is shown of another's.
+func Together(reading Reading, parts []Part) []Result {
 	if reading.Redactor == nil {
 		reading.Redactor = &secret.Redactor{}
 	}
@@ -128,37 +141,46 @@ func Candidates(svc *definition.Service, spec *change.Spec, reading Reading) Res
 		standIns[name] = secret.StandIn(name)
 		reading.Redactor.Add(standIns[name])
 	}
-	other := reading
-	other.Secrets = standIns
-	seen := edited(svc, spec, other, standIns, nil)
-	s := seen
-	if len(standIns) > 0 {
-		s = edited(svc, spec, reading, nil, seen.out)
-		for _, f := range seen.Findings {
-			if f.Code == writtenOutCode {
-				s.Findings = append(s.Findings, f)
+	seen, real := make([]*set, len(parts)), make([]*set, len(parts))
+	for i, p := range parts {
+		reading.Files = p.Files
+		other := reading
+		other.Secrets = standIns
+		seen[i] = edited(p.Service, p.Spec, other, standIns, nil)
+		real[i] = seen[i]
+		if len(standIns) > 0 {
+			real[i] = edited(p.Service, p.Spec, reading, nil, seen[i].out)
+			for _, f := range seen[i].Findings {
+				if f.Code == writtenOutCode {
+					real[i].Findings = append(real[i].Findings, f)
+				}
 			}
 		}
-	}
-	for _, part := range seen.literals {
-		s.redactor.Add(part)
-	}
-	s.tellMade()
-	s.tellWaits()
-	r := s.Result
-	r.own = seen.ownRedactor()
-	for _, key := range s.order {
-		f := s.now[key]
-		if f.Base.Same(f.Candidate) {
-			r.Held = append(r.Held, *f)
-			continue
+		for _, part := range seen[i].literals {
+			reading.Redactor.Add(part)
 		}
-		r.words(svc, f, seen.now[key])
-		r.Files = append(r.Files, *f)
 	}
-	slices.SortStableFunc(r.Files, func(a, b Rendered) int { return cmp.Compare(a.turn(), b.turn()) })
-	r.Act = svc.Acts[s.need]
-	return *r
+	own := ownRedactor(reading.Redactor, seen)
+	results := make([]Result, len(parts))
+	for i, s := range real {
+		s.tellMade()
+		s.tellWaits()
+		r := s.Result
+		r.own = own
+		for _, key := range s.order {
+			f := s.now[key]
+			if f.Base.Same(f.Candidate) {
+				r.Held = append(r.Held, *f)
+				continue
+			}
+			r.words(s.svc, f, seen[i].now[key])
+			r.Files = append(r.Files, *f)
+		}
+		slices.SortStableFunc(r.Files, func(a, b Rendered) int { return cmp.Compare(a.turn(), b.turn()) })
+		r.Act = s.svc.Acts[s.need]
+		results[i] = *r
+	}
+	return results
 }
 
 // edited makes a change's edits, but for those that are out.
@@ -180,38 +202,29 @@ func edited(svc *definition.Service, spec *change.Spec, reading Reading, standIn
 
 // ownRedactor covers the secrets that are legible in what is shown of this host's files
 // as they are, their places being covered, and those for which something else stands.
-func (s *set) ownRedactor() *secret.Redactor {
+func ownRedactor(all *secret.Redactor, seen []*set) *secret.Redactor {
 	var legible strings.Builder
-	for _, f := range s.now {
-		if f.Base.Kind == plan.Regular && s.redactor.Covers() {
-			doc, _ := f.document(f.Base.Content)
-			legible.WriteString((&secret.Redactor{}).Clean(string(secret.Mask(s.svc.Secrets(f.Key), f.Base.Content, doc))))
+	for _, s := range seen {
+		for _, f := range s.now {
+			if f.Base.Kind == plan.Regular && all.Covers() {
+				doc, _ := f.document(f.Base.Content)
+				legible.WriteString((&secret.Redactor{}).Clean(string(secret.Mask(s.svc.Secrets(f.Key), f.Base.Content, doc))))
+			}
 		}
 	}
-	own := s.redactor.Standing(legible.String())
-	for _, text := range s.standIns {
-		own.Add(text)
-	}
-	for _, text := range s.literals {
-		own.Add(text)
+	own := all.Standing(legible.String())
+	for _, s := range seen {
+		for _, text := range s.standIns {
+			own.Add(text)
+		}
+		for _, text := range s.literals {
+			own.Add(text)
+		}
 	}
 	return own
 }
 
-// turn puts what others refer to first, and what goes last.
-func (f Rendered) turn() int {
-	switch {
-	case f.Candidate.Kind == plan.Made:
-		return 0
-	case f.Base.Kind == plan.Absent && f.Candidate.Kind == plan.Regular:
-		return 1
-	case f.Candidate.Kind == plan.Regular:
-		return 2
-	case f.Candidate.Kind == plan.Symlink:
-		return 3
-	}
-	return 4
-}
+func (f Rendered) turn() int { return plan.Turn(f.Base.Kind, f.Candidate.Kind) }
 
 // file gives the path that an edit concerns, read and weighed at its first
 // edit; nil where it cannot be changed. itself is for edits of a link as such.

@@ -231,7 +231,7 @@ func mustService(t *testing.T) *definition.Service {
 func TestSettled(t *testing.T) {
 	for unready, want := range map[string]string{"": "nothing-to-change", `probe "in force" is not well: 1`: "not-in-force"} {
 		r := renderSet(t, "  - {file: main, set: a/port, to: 1}\n")
-		r.Settled(unready)
+		r.Settled("", unready)
 		if len(r.Findings) != 1 || r.Findings[0].Code != want || !strings.Contains(r.Findings[0].Text, unready) || (len(r.Files) == 1) != (unready != "") {
 			t.Errorf("%q: %d files, %+v", unready, len(r.Files), r.Findings)
 		}

@@ -67,7 +67,7 @@ type Service struct {
 type Change struct {
 	ID        int64        `json:"id"`
 	Title     string       `json:"title"`
-	Service   string       `json:"service"`
+	Services  []string     `json:"services"` // in the order in which they are acted on
 	Author    string       `json:"author"`
 	State     change.State `json:"state"`
 	Revision  int          `json:"revision"`

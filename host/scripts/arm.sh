@@ -1,8 +1,8 @@
 # arm.sh FENCE RUN SECONDS: arms the host's own way back: after SECONDS, or at
 # the next boot, whichever comes first, everything that the run placed is put
 # back, unless it is disarmed before, or pushed on. The guard itself comes as packed tar on stdin:
-# guard.sh, set (PATH BASE CANDIDATE lines, paths in base64), unit, seconds,
-# light and heavy (commands). Arming again begins the time anew.
+# guard.sh, set (PATH BASE CANDIDATE lines, paths in base64), and for each service
+# from 0 on unit-N, seconds-N, light-N and heavy-N (commands). Arming again begins the time anew.
 fence "$1"
 id=$2 run=$state/runs/$2 seconds=$3
 if [ "$(guard_stands "$id")" = firing ]; then

@@ -123,7 +123,7 @@ for question; do
 	guard) printf '{"n":%s,"guard":"%s"}\n' "$n" "$(guard_stands "$run")" ;;
 	#: unit
 	unit)
-		unit_report "$1" "$state/runs/$run/$label.begun"
+		unit_report "$1" "$state/runs/$run/$label${2-}.begun"
 		printf ',"n":%s}\n' "$n"
 		;;
 	#:

@@ -29,22 +29,32 @@ while read -r path base candidate; do
 	plain "$path"
 	set -- "$@" "$plain" "$base" "$candidate"
 done <"$run/guard/set"
-acted=no code=0
-if [ -e "$run/placed" ] || [ -e "$run/act.begun" ]; then acted=yes; fi
+placed=no failed=0 n=0
+if [ -e "$run/placed" ]; then placed=yes; fi
 put_back "$id" "$@"
-unit=$(cat "$run/guard/unit")
-if [ "$acted" = yes ] && [ "$how" = boot ]; then
-	# Services have yet to start with the old files; those that run already
-	# began with the new ones.
-	if managed && systemctl is-active --quiet -- "$unit"; then systemctl --no-block restart -- "$unit" || :; fi
-elif [ "$acted" = yes ]; then
-	light=$(cat "$run/guard/light") heavy=$(cat "$run/guard/heavy")
+# The services, numbered as they were acted on, go back in reverse.
+while [ -e "$run/guard/unit-$((n + 1))" ]; do n=$((n + 1)); done
+while [ "$n" -ge 0 ]; do
+	at=$n mark=''
+	n=$((n - 1))
+	if [ "$at" -gt 0 ]; then mark=-$at; fi
+	# Of the first, reading the new files by itself is enough.
+	if [ ! -e "$run/act$mark.begun" ] && { [ "$at" -gt 0 ] || [ "$placed" = no ]; }; then continue; fi
+	unit=$(cat "$run/guard/unit-$at")
+	if [ "$how" = boot ]; then
+		# Services have yet to start with the old files; those that run already
+		# began with the new ones.
+		if managed && systemctl is-active --quiet -- "$unit"; then systemctl --no-block restart -- "$unit" || :; fi
+		continue
+	fi
+	light=$(cat "$run/guard/light-$at") heavy=$(cat "$run/guard/heavy-$at")
 	if ! managed; then light=$heavy; fi
-	run_back "$id" guard-act "$unit" "$(cat "$run/guard/seconds")" "$light" "$heavy"
-fi
+	run_back "$id" "guard-act$mark" "$unit" "$(cat "$run/guard/seconds-$at")" "$light" "$heavy"
+	if [ "$code" != 0 ]; then failed=$code; fi
+done
 printf '%s\n' "$trouble" >"$run/guard.trouble"
 # All is as it was, acted on: whoever looks need not act again.
-if [ -z "$trouble" ] && [ "$code" = 0 ]; then : >"$run/guard.undone"; fi
+if [ -z "$trouble" ] && [ "$failed" = 0 ]; then : >"$run/guard.undone"; fi
 sync "$run/guard.trouble"
 ended_firing "$id"
 quiet_timer "$id" # it would come again, in case this had been cut

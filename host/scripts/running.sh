@@ -51,7 +51,13 @@ choose() {
 # HEAVY is tried, then a restart of the unit.
 run_back() {
 	active=unknown enabled=unknown
-	if [ -s "$state/runs/$1/unit" ]; then read -r active enabled <"$state/runs/$1/unit"; fi
+	if [ -s "$state/runs/$1/units" ]; then
+		while read -r name is may; do
+			if [ "$name" = "$3" ]; then active=$is enabled=$may; fi
+		done <"$state/runs/$1/units"
+	elif [ -s "$state/runs/$1/unit" ]; then # as older servers wrote it
+		read -r active enabled <"$state/runs/$1/unit"
+	fi
 	case $active,$enabled in
 	*,not-found) # it came with the change, and has gone with it
 		run_acts "$1" "$2" "$3" "$4" ''

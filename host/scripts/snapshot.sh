@@ -1,20 +1,22 @@
-# snapshot.sh FENCE RUN UNIT {PATH BASE CANDIDATE}...: copies what stands at each
-# path aside and checks it against the reviewed base. Notes how the unit stands,
-# and writes restore.sh beside it all, for a person without us. Running it twice
+# snapshot.sh FENCE RUN UNITS {PATH BASE CANDIDATE}...: copies what stands at each
+# path aside and checks it against the reviewed base. Notes how the units stand
+# (UNITS are words of one text), and writes restore.sh beside it all, for a person without us. Running it twice
 # is the same as once, as long as nothing is placed.
 fence "$1"
-run=$state/runs/$2 unit=$3
+run=$state/runs/$2 units=$3
 shift 3
 mkdir -p "$run"
 chmod 700 "$run"
-if [ ! -s "$run/unit" ]; then
-	active=unknown enabled=unknown
-	if managed; then
-		active=$(systemctl is-active -- "$unit" 2>/dev/null) || :
-		enabled=$(systemctl is-enabled -- "$unit" 2>/dev/null) || :
-	fi
-	printf '%s %s\n' "${active:-unknown}" "${enabled:-not-found}" >"$run/unit.new"
-	put "$run/unit.new" "$run/unit"
+if [ ! -s "$run/units" ]; then
+	for unit in $units; do
+		active=unknown enabled=unknown
+		if managed; then
+			active=$(systemctl is-active -- "$unit" 2>/dev/null) || :
+			enabled=$(systemctl is-enabled -- "$unit" 2>/dev/null) || :
+		fi
+		printf '%s %s %s\n' "$unit" "${active:-unknown}" "${enabled:-not-found}"
+	done >"$run/units.new"
+	put "$run/units.new" "$run/units"
 fi
 : >"$run/manifest.new"
 n=0

@@ -1,0 +1,423 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"path"
+	"regexp"
+	"runtime/debug"
+	"slices"
+	"strconv"
+	"strings"
+
+	"wladder/core/definition"
+	"wladder/core/finding"
+	"wladder/core/plan"
+	"wladder/core/probe"
+	"wladder/core/render"
+	"wladder/core/secret"
+	"wladder/core/view"
+	"wladder/host"
+	"wladder/store"
+)
+
+// reading is a rehearsal of one host.
+type reading struct {
+	*rehearsal
+	host     view.Host
+	conn     Conn
+	ask      asker
+	probes   []probe.Probe
+	services []*carried
+	redactor *secret.Redactor
+}
+
+// carried is a service of the change that the host carries, and what the change comes to
+// there.
+type carried struct {
+	*concerned
+	at int // among the change's
+	render.Result
+	around *around
+}
+
+func (r *rehearsal) several() bool { return len(r.services) > 1 }
+
+// host reads one host. Whatever fails there, our own code included, ends as a
+// finding of that host.
+func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
+	found.HostID, found.Host = h.ID, h.Name
+	one := &reading{rehearsal: r, host: h, redactor: &secret.Redactor{}}
+	defer func() {
+		if p := recover(); p != nil {
+			r.Log.Error("a panic over a rehearsal", "host", h.Name, "change", r.Change, "panic", fmt.Sprint(p), "trace", string(debug.Stack()))
+			found.Leaf, found.Contents = nil, nil
+			found.Findings = append(found.Findings, veto("failed", "this server made a mistake over this host; its log has the details"))
+		}
+		found.Group = render.GroupKey(found.Diff, found.Act, found.Findings)
+	}()
+	if r.mishap != nil {
+		r.mishap(h.Name, "")
+	}
+	findings, err := one.read(ctx, &found)
+	if err != nil {
+		findings = append(findings, veto("unreachable", "%s", strings.TrimPrefix(err.Error(), h.Name+": ")))
+	}
+	one.tell(&found, findings)
+	if one.changes() && !finding.Vetoed(found.Findings) {
+		found.Leaf, found.Contents = one.leaf()
+	}
+	return found
+}
+
+// changes tells whether anything is to be done on the host.
+func (r *reading) changes() bool {
+	return slices.ContainsFunc(r.services, func(c *carried) bool { return len(c.Files) > 0 })
+}
+
+// tell says what the change comes to on the host, and what speaks against it.
+func (r *reading) tell(found *store.Read, findings []finding.Finding) {
+	var acts []string
+	for _, c := range r.services {
+		for _, f := range c.Files {
+			found.Diff += f.Diff
+			found.Alterations = append(found.Alterations, f.Alterations...)
+		}
+		found.Findings = append(found.Findings, c.Clean()...)
+		switch {
+		case len(c.Files) == 0:
+		case r.several():
+			acts = append(acts, c.Name+": "+c.Act.Name)
+		default:
+			acts = append(acts, c.Act.Name)
+		}
+	}
+	found.Act = strings.Join(acts, ", ")
+	for _, f := range findings {
+		f.Text = r.redactor.Clean(f.Text)
+		found.Findings = append(found.Findings, f)
+	}
+	if over := len(found.Diff) - maxDiff; over > 0 {
+		found.Diff = probe.Clip(found.Diff, maxDiff) + "\n"
+		found.Findings = append(found.Findings, finding.Finding{Level: finding.Warn, Code: "long-diff", Text: fmt.Sprintf("the diff is %d bytes longer than what is shown", over)})
+	}
+}
+
+// leaf is the host's part of the plan, and the contents that it refers to.
+func (r *reading) leaf() (encoded []byte, contents [][]byte) {
+	h := r.host
+	leaf := plan.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, Login: h.Login, Sudo: h.Sudo, HostKey: h.HostKey, Labels: h.Labels}
+	for _, c := range r.services {
+		if len(c.Files) == 0 {
+			continue
+		}
+		part := plan.LeafPart{Part: c.at, Act: c.Act, Shown: c.Shown, Pins: c.PinFiles(h.Traits.Family, r.probesOf(c))}
+		for _, f := range c.Files {
+			links := f.Found.Links
+			if f.Path == f.Found.Path {
+				links = nil // the link itself is what changes
+			}
+			part.Files = append(part.Files, plan.LeafFile{
+				Key: f.Key, Path: f.Found.Path, Resolved: f.Path, Links: links, Format: f.Format,
+				Base: f.Base.Ref(r.Store.ContentID), Candidate: f.Candidate.Ref(r.Store.ContentID), Make: f.Make, Others: f.Others, Despite: c.Service.Files[f.Key].Despite,
+			})
+			for _, x := range []plan.Copy{f.Base, f.Candidate} {
+				if x.Kind == plan.Regular && x.Sum == "" {
+					contents = append(contents, x.Content)
+				}
+			}
+		}
+		leaf.Parts = append(leaf.Parts, part)
+	}
+	encoded, err := json.Marshal(leaf)
+	if err != nil {
+		panic(err) // it holds nothing that JSON does not
+	}
+	return encoded, contents
+}
+
+// probesOf lists the probes that may name files of a service.
+func (r *reading) probesOf(c *carried) []probe.Probe {
+	return slices.Concat(c.Probes, []probe.Probe(c.InForce), slices.DeleteFunc(slices.Clone(r.own), func(p probe.Probe) bool { return p.Service != c.Name }))
+}
+
+// hostFile gives a path as the host's scripts know it.
+func hostFile(path string, base, candidate plan.Copy, m *definition.Make, others, secrets map[string]string) host.File {
+	f := host.File{Path: path, Base: host.Stands(base), Candidate: host.Stands(candidate), Content: candidate.Content}
+	f.Kept = candidate.Sum != ""
+	if candidate.Kind == plan.Symlink {
+		f.Content = []byte(candidate.Target)
+	}
+	if m != nil {
+		f.Make, f.Others, f.Secrets = m, others, map[string]string{}
+		for _, name := range m.SecretNames() {
+			f.Secrets[name] = secrets[name]
+		}
+	}
+	return f
+}
+
+// read does what needs the host: survey, collect, trial, and the probes as
+// they are before.
+func (r *reading) read(ctx context.Context, found *store.Read) (findings []finding.Finding, err error) {
+	if r.conn, err = r.Dialer.Connect(ctx, target(r.host)); err != nil {
+		return nil, err
+	}
+	defer r.conn.Close()
+	files, err := r.collect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	found.Traits = &r.host.Traits
+	if findings, err = r.carry(); err != nil || len(r.services) == 0 {
+		return findings, err
+	}
+	var parts []render.Part
+	for _, c := range r.services {
+		parts = append(parts, render.Part{Service: c.Service, Spec: c.spec, Files: files[c.at]})
+	}
+	for i, result := range render.Together(render.Reading{Host: r.host.Expr(), Secrets: r.secrets, Redactor: r.redactor}, parts) {
+		r.services[i].Result = result
+	}
+	findings = append(findings, r.collisions()...)
+	more, err := r.look(ctx, found)
+	findings = append(findings, more...)
+	if err != nil {
+		return findings, err
+	}
+	tried, err := r.try(ctx)
+	findings = append(findings, tried...)
+	if err != nil {
+		return findings, err
+	}
+	return findings, r.settle(ctx, finding.Vetoed(findings))
+}
+
+// collect surveys the host and reads the files of all services, by their keys.
+func (r *reading) collect(ctx context.Context) (files []map[string]render.Found, err error) {
+	type place struct {
+		at  int
+		key string
+	}
+	paths := func() (places []place, paths []string) {
+		for i, c := range r.rehearsal.services {
+			for key, f := range c.Files {
+				if at := f.Path(r.host.Traits.Family); at != "" {
+					if c.Made(key) {
+						at = host.Closed + at
+					}
+					places, paths = append(places, place{i, key}), append(paths, at)
+				}
+			}
+		}
+		return places, paths
+	}
+	places, wanted := paths()
+	was := r.host.Traits.Family // of the last survey; none before the first
+	var all []render.Found
+	if r.host.Traits, all, err = r.conn.Examine(ctx, wanted); err != nil {
+		return nil, err
+	}
+	if r.host.Traits.Family != was {
+		places, wanted = paths()
+		if all, err = r.conn.Collect(ctx, wanted); err != nil {
+			return nil, err
+		}
+	}
+	files = make([]map[string]render.Found, len(r.rehearsal.services))
+	for i := range files {
+		files[i] = map[string]render.Found{}
+	}
+	for i, f := range all {
+		files[places[i].at][places[i].key] = f
+	}
+	return files, nil
+}
+
+// carry finds which of the services the host carries: it takes those parts of the change.
+func (r *reading) carry() (findings []finding.Finding, err error) {
+	var without []string
+	for i, c := range r.rehearsal.services {
+		yes, err := c.carries.Bool(r.host.Expr().Vars())
+		switch {
+		case err != nil:
+			return nil, err
+		case yes:
+			r.services = append(r.services, &carried{concerned: c, at: i})
+		default:
+			without = append(without, c.Name)
+		}
+	}
+	switch {
+	case len(r.services) == 0 && r.several():
+		findings = append(findings, veto("not-carried", "the definitions of %s say that this host carries none of them", strings.Join(without, ", ")))
+	case len(r.services) == 0:
+		findings = append(findings, veto("not-carried", "the definition of %s says that this host does not carry it", without[0]))
+	case len(without) > 0:
+		findings = append(findings, finding.Finding{Level: finding.Note, Code: "takes-a-part", Text: fmt.Sprintf("the definition of %s says that this host does not carry it: it takes the other part of this change alone", strings.Join(without, ", "))})
+	}
+	return findings, nil
+}
+
+// collisions finds paths that several services of the change would write.
+func (r *reading) collisions() (findings []finding.Finding) {
+	whose := map[string]string{}
+	for _, c := range r.services {
+		for _, f := range c.Files {
+			if other, there := whose[f.Path]; there {
+				v := veto("two-services", "the services %s and %s would both write this path; make all edits of it under one of them", other, c.Name)
+				v.File = f.Found.Path
+				findings = append(findings, v)
+			}
+			whose[f.Path] = c.Name
+		}
+	}
+	return findings
+}
+
+// look asks the probes as they are before, how the units stand, and what lies around the
+// files, in one round trip; includes may want more.
+func (r *reading) look(ctx context.Context, found *store.Read) (findings []finding.Finding, err error) {
+	r.ask = newAsker(r.conn, r.host.Address, r.host.HostKey)
+	r.ask.put, r.ask.secrets, r.ask.redactor, r.ask.before, r.ask.of = outsideRuns(r.conn), r.secrets, r.redactor, true, map[string]serving{}
+	var parts []plan.Part
+	var questions []host.Question
+	for _, c := range r.services {
+		parts = append(parts, c.part())
+		r.ask.approved += len(c.Probes)
+		r.ask.of[c.Name] = serving{pins: c.PinFiles(r.host.Traits.Family, r.probesOf(c)), commands: c.Commands}
+		c.around = aroundOf(c.Service, &c.Result)
+		questions = append(questions, host.Question{Ask: probe.Ask{Kind: probe.Unit, Name: c.Unit}})
+		questions = append(questions, c.around.questions()...)
+	}
+	r.probes = asked(parts, r.own)
+	var replies []host.Reply
+	if found.Probes, replies, err = r.ask.ask(ctx, probe.Earlier, r.probes, questions...); err != nil {
+		return nil, err
+	}
+	if what := ill(found.Probes); what != "" {
+		findings = append(findings, finding.Finding{Level: finding.Warn, Code: "ill-before", Text: what + ", before anything is changed"})
+	}
+	for _, c := range r.services {
+		unit := replies[0]
+		n := 1 + len(c.around.asked)
+		if err := c.around.add(replies[1:n]); err != nil {
+			return findings, err
+		}
+		replies = replies[n:]
+		if err := c.around.rest(ctx, r.ask); err != nil {
+			return findings, err
+		}
+		findings = append(findings, c.around.findings()...)
+		if (unit.State == "inactive" || unit.State == "failed") && len(c.Act.Commands) > 0 && len(c.Files) > 0 {
+			findings = append(findings, finding.Finding{Level: finding.Warn, Code: "not-running",
+				Text: fmt.Sprintf("%s does not run on this host now (%s); the act %s would start it", c.Unit, unit.State, c.Act.Name)})
+		}
+	}
+	return findings, nil
+}
+
+// try has the checkers see the candidates: of all services, since one may refer to another's,
+// but for what must not be seen before it is approved.
+func (r *reading) try(ctx context.Context) (findings []finding.Finding, err error) {
+	var files []host.File
+	for _, c := range r.services {
+		for _, f := range c.Files {
+			if !c.Waits {
+				files = append(files, hostFile(f.Path, f.Base, f.Candidate, f.Make, f.Others, r.secrets))
+			}
+		}
+	}
+	for _, c := range r.services {
+		if len(c.Files) == 0 || len(c.Trial.Command) == 0 {
+			continue
+		}
+		tried, shown := files, c.Shown
+		if c.Waits { // the checker sees what is there all the same
+			tried, shown = nil, nil
+		}
+		answer, said, err := r.conn.Trial(ctx, tried, c.Trial, shown)
+		if err != nil {
+			return findings, err
+		}
+		if f, bad := trialFinding(answer, r.redactor.Clean(said), c.Trial.Command); bad {
+			findings = append(findings, f)
+		}
+	}
+	return findings, nil
+}
+
+// settle says what becomes of services whose files say already what is wanted.
+func (r *reading) settle(ctx context.Context, vetoed bool) error {
+	changes := r.changes()
+	for _, c := range r.services {
+		unready := ""
+		if len(c.Files) == 0 && !c.Vetoed() && !vetoed {
+			var err error
+			if unready, err = r.unready(ctx, c, !changes); err != nil {
+				return err
+			}
+		}
+		c.Settled(r.whose(c), unready)
+	}
+	return nil
+}
+
+// whose names a service before what is said of it, where there are several.
+func (r *reading) whose(c *carried) string {
+	if r.several() {
+		return c.Name + ": "
+	}
+	return ""
+}
+
+// unready says, before anything is changed, what the program has not taken up:
+// which in-force checks are not well, and which probes are not as they are to be
+// after. What asks for processes begun since the act tells nothing before one. The
+// change's own probes count where nothing else is changed on the host.
+func (r *reading) unready(ctx context.Context, c *carried, own bool) (string, error) {
+	var checks []probe.Probe
+	for _, p := range c.InForce {
+		checks = append(checks, named(c.part(), p, r.several()))
+	}
+	for i, p := range r.probes {
+		if p.Service != c.Name && (p.Service != "" || !own) || r.ask.waits(i, p) != "" {
+			continue
+		}
+		if after := p.Expectation(probe.Later); after != "" && after != p.Expectation(probe.Earlier) {
+			checks = append(checks, p)
+		}
+	}
+	checks = slices.DeleteFunc(checks, func(p probe.Probe) bool { return p.Uses("renewed") })
+	if len(checks) == 0 {
+		return "", nil
+	}
+	ask := r.ask
+	ask.before = false // what waits is left out already
+	verdicts, _, err := ask.ask(ctx, probe.Later, checks)
+	return ill(verdicts), err
+}
+
+// fleeting is what checkers print that differs each time they run, and would
+// make hosts look unlike: times, and process numbers as nginx writes them.
+var fleeting = regexp.MustCompile(`\d{4}[/-]\d{2}[/-]\d{2}[ T]\d{2}:\d{2}:\d{2}(\.\d+)?Z? ?|\b\d+#\d+: ?|\[\d+\]: `)
+
+func trialFinding(answer host.TrialAnswer, said string, command []string) (finding.Finding, bool) {
+	f := finding.Finding{Level: finding.Veto, Code: string(answer)}
+	said = strings.TrimSpace(fleeting.ReplaceAllString(said, ""))
+	checker := path.Base(command[0])
+	switch answer {
+	case host.Refused:
+		f.Text = checker + " refuses the candidate: " + said
+	case host.AlreadyRefused:
+		f.Text = checker + " refuses the files as they are now, untouched; mend them first: " + said
+	case host.NotShown:
+		f.Text = checker + " accepts the candidate, yet the effective settings do not show " + strconv.Quote(said) + ": another line or file wins"
+	case host.CannotTell:
+		f.Text = checker + " gave no usable answer: " + said
+	default:
+		return f, false
+	}
+	return f, true
+}
