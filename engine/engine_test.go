@@ -108,7 +108,7 @@ type rig struct {
 // their own, 127.20.NET.*, which no test of another package uses.
 var nets atomic.Int32
 
-func newRig(t *testing.T, n int) *rig {
+func newRig(t *testing.T, n int, alter ...func(i int, c *standin.Config)) *rig {
 	r := &rig{t: t, url: postmaster.Fresh(t)}
 	ctx := t.Context()
 	var err error
@@ -124,11 +124,15 @@ func newRig(t *testing.T, n int) *rig {
 	var load []view.Host
 	net := nets.Add(1)
 	for i := range n {
-		h, err := standin.Start(standin.Config{
+		config := standin.Config{
 			Name: fmt.Sprintf("b%02d", i), Address: fmt.Sprintf("127.20.%d.%d:2222", net, i+1), Cores: 2 + i%2*2, MemoryMB: 1024,
 			Signer: signer(1), Client: signer(2).PublicKey(), Image: map[string]string{confPath: confText},
 			Units: []standin.UnitConfig{{Name: "nginx.service", Checker: "nginx", Read: standin.WebServer(confPath, "x")}},
-		})
+		}
+		for _, f := range alter {
+			f(i, &config)
+		}
+		h, err := standin.Start(config)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -911,7 +911,7 @@ export interface components {
             revision: number;
             /** @enum {string} */
             rolling?: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
-            service: string;
+            services: string[];
             /** @enum {string} */
             state: "draft" | "rehearsed" | "offered" | "approved" | "climbing" | "completed" | "stopped" | "countered" | "withdrawn";
             title: string;
@@ -937,7 +937,7 @@ export interface components {
             revision: number;
             /** @enum {string} */
             rolling?: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
-            service: string;
+            services: string[];
             source: string;
             /** @enum {string} */
             state: "draft" | "rehearsed" | "offered" | "approved" | "climbing" | "completed" | "stopped" | "countered" | "withdrawn";

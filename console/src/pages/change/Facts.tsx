@@ -16,7 +16,7 @@ export function Facts({ detail: d }: { detail: ChangeDetail }) {
       )}
       <dt>Where</dt>
       <dd>
-        {d.service} on hosts with <span className="mono">{d.where}</span>
+        {d.services.join(', then ')} on hosts with <span className="mono">{d.where}</span>
       </dd>
       <dt>Author</dt>
       <dd>

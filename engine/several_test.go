@@ -1,0 +1,178 @@
+package engine
+
+import (
+	"fmt"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"wladder/core/ladder"
+	"wladder/host"
+	"wladder/standin"
+)
+
+const intakePath = "/etc/gauge-intake/intake.ini"
+
+const intakeDefinition = `
+service: intake
+title: Gauge intake
+where: cores == 2
+unit: gauge-intake.service
+files: {main: {format: ini, paths: {any: /etc/gauge-intake/intake.ini}}}
+acts: [{name: restart, command: [systemctl, restart, gauge-intake.service]}]
+in-force: {ask: unit gauge-intake.service, expect: renewed > 0}
+settings: [{address: intake/poll_seconds, type: integer}]
+probes: [{name: unit, ask: unit gauge-intake.service, expect: state == "active" && renewed >= 0}]
+settle: 500ms
+`
+
+// acted notes what is asked of systemctl on a host.
+type acted struct {
+	mu  sync.Mutex
+	all []string
+}
+
+func (a *acted) watch(h *standin.Host) {
+	h.Before(func(words []string) {
+		if len(words) == 3 && words[0] == "systemctl" && (words[1] == "reload" || words[1] == "restart") {
+			a.mu.Lock()
+			a.all = append(a.all, words[1]+" "+strings.TrimSuffix(words[2], ".service"))
+			a.mu.Unlock()
+		}
+	})
+}
+
+func (a *acted) String() string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return strings.Join(a.all, ", ")
+}
+
+// newTwoRig has hosts of which the even ones (two cores) carry the intake beside the pages.
+func newTwoRig(t *testing.T, n int) *rig {
+	r := newRig(t, n, func(i int, c *standin.Config) {
+		c.Image = map[string]string{confPath: confText, intakePath: "[intake]\nport = 18470\npoll_seconds = 60\nmax_gauges = 40\n"}
+		c.Units = append(c.Units, standin.UnitConfig{Name: "gauge-intake.service", Checker: "gauge-intake", Read: standin.Intake(intakePath)})
+	})
+	r.load("intake", intakeDefinition)
+	return r
+}
+
+const twoServices = `
+title: Slower intake, more connections
+reason: a flood is coming
+services: [intake, pages]
+where: labels.role == "bulletin"
+count: 1..99
+edits:
+  - {service: intake, set: intake/poll_seconds, to: 90}
+  - {service: pages, set: events/worker_connections, to: 1024}
+probes:
+  - {name: intake answers, ask: "http GET :18470/health", expect: status == 200}
+ladder: {stages: [{hosts: all}], soak: 200ms, at_once: 9, pause_after: 9}
+`
+
+// TestTwoServicesAreOneChange has hosts come through, fail at the first service, at the
+// second, at once after both, and lose their server between the two.
+func TestTwoServicesAreOneChange(t *testing.T) {
+	t.Parallel()
+	r := newTwoRig(t, 9)
+	notes := make([]*acted, len(r.hosts))
+	for i, h := range r.hosts {
+		notes[i] = &acted{}
+		notes[i].watch(h)
+	}
+	r.hosts[2].Script(&standin.Fault{Do: standin.RefuseStart, When: "poll_seconds = 90"})
+	r.hosts[4].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 1024"})
+	r.hosts[6].Script(&standin.Fault{Do: standin.DieAfter, For: 100 * time.Millisecond, When: "poll_seconds = 90"})
+	r.hosts[8].Script(&standin.Fault{Do: standin.CutAfter, At: "act", Times: 1})
+	id := r.drafted(twoServices)
+	d := r.rehearse(id)
+	if len(d.Rehearsal.Groups) != 2 {
+		t.Fatalf("groups: %+v", d.Rehearsal)
+	}
+	for _, g := range d.Rehearsal.Groups {
+		both := strings.Contains(g.Diff, intakePath)
+		want := "intake: restart, pages: reload"
+		if !both {
+			want = "pages: reload"
+		}
+		if g.Act != want || !strings.Contains(g.Diff, confPath) || !both != strings.Contains(fmt.Sprint(g.Findings), "takes-a-part") {
+			t.Errorf("group of %v: %s, %+v\n%s", g.Hosts, g.Act, g.Findings, g.Diff)
+		}
+	}
+	r.approved(id)
+	d = r.climb(id)
+	const there, back = "restart gauge-intake, reload nginx", ", reload nginx, restart gauge-intake"
+	for i, want := range []struct {
+		state ladder.RunState
+		acts  string
+		why   string
+	}{
+		0: {ladder.Done, there, ""},
+		1: {ladder.Done, "reload nginx", ""},
+		2: {ladder.Restored, "restart gauge-intake, restart gauge-intake", "act"},
+		4: {ladder.Restored, there + back, "front page"},
+		6: {ladder.Restored, there + back, ""},
+		8: {ladder.Done, there, ""},
+	} {
+		if want.state == "" {
+			continue
+		}
+		h := r.hosts[i]
+		run := find(d, h.Name)
+		intake, _ := h.Files.Read(intakePath)
+		changed := strings.Contains(string(intake), "90")
+		if i%2 == 1 {
+			changed = run.State == ladder.Done
+		}
+		if run.State != want.state || !strings.Contains(run.Why, want.why) || notes[i].String() != want.acts || changed != (want.state == ladder.Done) || strings.Contains(r.file(i), "1024") != changed {
+			t.Errorf("%s is %s (%s); asked of systemctl: %s; want %s\n%s%s", h.Name, run.State, run.Why, notes[i], want.acts, intake, r.file(i))
+		}
+		if run.State == ladder.Done && run.Proof != ladder.ProofInForce {
+			t.Errorf("%s rests on %s", h.Name, run.Proof)
+		}
+	}
+}
+
+// TestAGuardPutsTwoServicesBack leaves a host alone after both acts, and another after the
+// first: the host puts back what was acted on.
+func TestAGuardPutsTwoServicesBack(t *testing.T) {
+	t.Parallel()
+	r := newTwoRig(t, 3)
+	var notes [3]acted
+	for i, h := range r.hosts {
+		notes[i].watch(h)
+	}
+	first := &standin.Fault{Do: standin.CutAfter, At: "act", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
+	second := &standin.Fault{Do: standin.CutBefore, At: "confirm", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
+	r.hosts[0].Script(first)
+	r.hosts[2].Script(second)
+	id := r.drafted(strings.Replace(twoServices, "edits:", "guard: 2s\nedits:", 1))
+	r.approved(id)
+	if _, err := r.store.StartClimb(t.Context(), "oda", id, host.ScriptsDigest()); err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range []*standin.Fault{first, second} {
+		<-f.Reached
+	}
+	for _, i := range []int{0, 2} {
+		r.hosts[i].Deaf(true)
+	}
+	close(first.Release)
+	close(second.Release)
+	r.putBack(0)
+	for _, i := range []int{0, 2} {
+		r.hosts[i].Deaf(false)
+	}
+	d := r.until(id, func(d shown) bool { return d.Climb.State != ladder.Running })
+	for i, want := range map[int]string{0: "restart gauge-intake, restart gauge-intake"} {
+		if run := find(d, r.hosts[i].Name); run.State != ladder.Restored || notes[i].String() != want {
+			t.Errorf("%s is %s (%s); asked of systemctl: %s; want %s", run.Host, run.State, run.Why, &notes[i], want)
+		}
+	}
+	if run := find(d, r.hosts[2].Name); run.State != ladder.Done { // its guard has fifteen minutes in the soak
+		t.Errorf("%s is %s (%s): %s", run.Host, run.State, run.Why, &notes[2])
+	}
+}
