@@ -113,6 +113,8 @@ func (d *Document) filled(places []*node, e Edit) (next *Document, ok bool, err 
 	switch inner := strings.TrimSpace(strings.Trim(raw, "[]{}")); {
 	case raw == "" || strings.IndexByte("[{", raw[0]) < 0:
 		return nil, false, nil
+	case raw[0] == '[' && inner == "" && e.settled(false):
+		return d, true, nil
 	case e.Do == Take || raw[0] == '{' || inner != "":
 		return nil, true, d.refuseAt(n, e, "has no member %q; it is %s", member, clipped(raw))
 	}
@@ -160,14 +162,14 @@ func (d *Document) inBlock(places []*node, e Edit) (next *Document, ok bool, err
 	switch {
 	case bad != nil || doc.live != 1 || len(doc.nodes) != 2 || doc.nodes[1].kind != entry || !doc.nodes[1].value.empty() || doc.nameOf(&doc.nodes[1]) != member:
 		return nil, true, d.refuseAt(n, e, "%q is no member of a list", member)
+	case e.settled(has != nil):
+		return d, true, nil
 	case e.Do == Take && has == nil:
 		return nil, true, d.refuseAt(n, e, "has no member %q", member)
 	case e.Do == Take && members == 1:
 		return nil, true, d.refuseAt(n, e, "%q is the only member; remove the entry instead", member)
 	case e.Do == Take:
 		next, err = d.apply(Edit{Do: Remove, Address: d.addressOf(has).String()})
-	case has != nil:
-		return nil, true, d.refuseAt(n, e, "has the member %q already", member)
 	case e.Beside != "" && beside == nil:
 		return nil, true, d.refuseAt(n, e, "has no member %q", e.Beside)
 	case e.Beside != "" && d.ownLine(int(beside.whole.start)):

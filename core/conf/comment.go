@@ -25,7 +25,7 @@ func (d *Document) commenting(n *node, e Edit) ([]splice, error) {
 	if after := strings.TrimLeft(d.src[min(end, last.end):last.end], " \t;,"); after != "" && !d.isComment(after) && !(after[0] == '/' && d.mark == "//") && d.lines == nil {
 		return nil, d.refuseAt(n, e, "shares its line with what stands behind it; put it on a line of its own first")
 	}
-	mark := strings.TrimRight(d.mark, " ")
+	mark := d.commentMark()
 	var marks []splice
 	for at := start; ; {
 		marks = append(marks, splice{span: span{at, at}, text: mark})
@@ -66,6 +66,26 @@ func (d *Document) marks() string {
 		return d.lines.marks
 	}
 	return strings.TrimRight(d.mark, " ") + d.unmark
+}
+
+// commentMark is what makes a line a comment: the mark that the file's own comments have,
+// where its format knows several and they have one.
+func (d *Document) commentMark() string {
+	mark := strings.TrimRight(d.mark, " ")
+	if d.lines == nil || len(d.lines.marks) != 2 || len(mark) != 1 {
+		return mark
+	}
+	other := strings.Trim(d.lines.marks, mark)
+	count := map[byte]int{}
+	for line := range strings.Lines(d.src) {
+		if line = strings.TrimLeft(line, " \t\xef\xbb\xbf"); line != "" {
+			count[line[0]]++
+		}
+	}
+	if len(other) == 1 && count[other[0]] > 0 && count[mark[0]] == 0 {
+		return other
+	}
+	return mark
 }
 
 // isComment tells that what stands behind an entry is a comment up to the line's end.

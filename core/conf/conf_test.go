@@ -54,16 +54,32 @@ func readCases(t testing.TB) (all []editCase, write func()) {
 
 // parseEdits reads "set A=V", "make A=V" (a set with new-block), "add A=M", "take A=M", "remove A", "comment-out A",
 // "uncomment A", "into A=TEXT", "above A=TEXT", "below A=TEXT" and "exactly A=V"
-// (a value of one word), "move A -> above B", several with " ;; " between; "3x set …" wants 3 places.
+// (a value of one word), "move A -> above B", several with " ;; " between; "3x set …" wants 3 places, "0..1x" one or
+// none. Of regions: "remove A .. B", "comment-out A .. B", "instead A .. B => TEXT", and remove-lines, comment-out-lines,
+// instead-lines, whose ends are lines.
 func parseEdits(t testing.TB, text string) []Edit {
 	var edits []Edit
 	for one := range strings.SplitSeq(text, " ;; ") {
 		verb, rest, _ := strings.Cut(one, " ")
 		var e Edit
 		if n, ok := strings.CutSuffix(verb, "x"); ok {
-			e.Every, _ = strconv.Atoi(n)
+			least, most, ranged := strings.Cut(n, "..")
+			if !ranged {
+				most = least
+			}
+			e.Every, _ = strconv.Atoi(most)
+			e.Spare, _ = strconv.Atoi(least)
+			e.Spare = e.Every - e.Spare
 			verb, rest, _ = strings.Cut(rest, " ")
 		}
+		if action, ok := strings.CutSuffix(verb, "-lines"); ok {
+			verb, e.Lines = action, true
+		}
+		if verb == "instead" {
+			rest, e.Text, _ = strings.Cut(rest, " => ")
+			verb, e.Where, e.Text = "insert", InsteadOf, strings.ReplaceAll(e.Text, `\n`, "\n")
+		}
+		rest, e.Through, _ = strings.Cut(rest, " .. ")
 		e.Do, e.Address = Action(verb), rest
 		switch verb {
 		case "move":

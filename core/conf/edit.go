@@ -48,6 +48,8 @@ const (
 	Into  Place = "into" // behind the last entry of a block; of the file, where the address is empty
 	Above Place = "above"
 	Below Place = "below"
+	// InsteadOf has an inserted text take the place of an entry or block, or of a region.
+	InsteadOf Place = "instead-of"
 )
 
 // Edit is one change to a document.
@@ -61,6 +63,9 @@ type Edit struct {
 	Where   Place  // Insert, Move; Add, with Beside
 	Beside  string // Add: the member above (before) or below (behind) which the new one goes; "" is behind the last. Move: the address of the other place, "" the file
 	Every   int    // exactly that many places, which stand; 0 means one, which set may make
+	Spare   int    // of Every, so many may be missing: of all, it is nothing to do where there is none
+	Through string // Remove, CommentOut, Insert instead-of: with Address, the ends of a region
+	Lines   bool   // Address and Through are lines of text, whole but for blanks around them
 	// NewBlock has set make blocks of the address that are not there, too.
 	NewBlock bool
 
@@ -116,7 +121,9 @@ func (d *Document) Apply(edits ...Edit) (*Document, error) {
 // with gives the edit for one item.
 func (e Edit) with(d *Document, item string) (Edit, error) {
 	e.Each = nil
-	if a, err := ParseAddress(e.Address); err == nil {
+	if e.Lines {
+		e.Address = strings.ReplaceAll(e.Address, Item, item)
+	} else if a, err := ParseAddress(e.Address); err == nil {
 		for i := range a {
 			for _, s := range []*string{&a[i].Name, &a[i].Argument, &a[i].Key, &a[i].Is} {
 				*s = strings.ReplaceAll(*s, Item, item)
@@ -124,6 +131,7 @@ func (e Edit) with(d *Document, item string) (Edit, error) {
 		}
 		e.Address = a.String()
 	}
+	e.Through = strings.ReplaceAll(e.Through, Item, item)
 	e.To.Words = slices.Clone(e.To.Words)
 	for i := range e.To.Words {
 		e.To.Words[i] = strings.ReplaceAll(e.To.Words[i], Item, item)
@@ -203,7 +211,14 @@ func (d *Document) apply(e Edit) (*Document, error) {
 		return nil, d.refuse(e, "text has no addresses; want a replace")
 	}
 	if e.Do == Insert && e.Address == "" && e.Where == Into {
-		return d.inserted(e, nil)
+		next, err := d.inserted(e, nil)
+		if err == nil {
+			next = d.stood(next, d.root())
+		}
+		return next, err
+	}
+	if e.Through != "" || e.Lines || e.Where == InsteadOf {
+		return d.regional(e)
 	}
 	if e.Do == Insert && e.Where != Into && e.Where != Above && e.Where != Below {
 		return nil, d.refuse(e, "insert wants a place: into, above or below an address")
@@ -217,13 +232,23 @@ func (d *Document) apply(e Edit) (*Document, error) {
 		return nil, d.refuse(e, "format %s has no @attributes", d.Format)
 	}
 	places := d.find(address)
+	optional := e.Every > 0 && e.Spare == e.Every
+	if optional && len(places) == 0 && e.Do != Uncomment {
+		return d, nil
+	}
 	if e.Do == Move {
 		return d.moved(address, e)
 	}
 	if e.Do == Uncomment {
-		if places = d.findCommented(address); len(places) == 0 {
+		live := len(places)
+		if places = d.findCommented(address); len(places) == 0 && (optional || live > 0 && live <= max(e.Every, 1)) {
+			return d, nil // it stands, or need not
+		} else if len(places) == 0 {
 			return nil, d.nothing(e, address)
 		}
+	}
+	if e.Do == CommentOut && len(places) == 0 && e.Every == 0 && len(d.findCommented(address)) > 0 {
+		return d, nil
 	}
 	if (e.Do == Add || e.Do == Take) && len(places) > 0 && places[0].item {
 		return d.inList(places, e)
@@ -244,16 +269,16 @@ func (d *Document) apply(e Edit) (*Document, error) {
 		}
 	}
 	want := max(e.Every, 1)
-	if len(places) > 0 && len(places) != want {
+	if len(places) > 0 && (len(places) > want || len(places) < want-e.Spare) {
 		if len(places) == 1 {
-			return nil, d.refuseAt(places[0], e, "fits this place only; want exactly %d", want)
+			return nil, d.refuseAt(places[0], e, "fits this place only; want %s", e.wanted())
 		}
-		return nil, d.refuse(e, "fits %d places, lines %s; want exactly %d: name one, as in %s",
-			len(places), d.linesOf(places), want, d.addressOf(places[0]))
+		return nil, d.refuse(e, "fits %d places, lines %s; want %s: name one, as in %s",
+			len(places), d.linesOf(places), e.wanted(), d.addressOf(places[0]))
 	}
 	if len(places) == 0 && (e.Every > 0 || e.Do != Set) {
 		if e.Every > 0 && e.Do == Set || e.Every > 1 {
-			return nil, d.refuse(e, "fits no place; want exactly %d", want)
+			return nil, d.refuse(e, "fits no place; want %s", e.wanted())
 		}
 		return nil, d.nothing(e, address)
 	}
@@ -301,7 +326,15 @@ func (d *Document) apply(e Edit) (*Document, error) {
 		if len(places) != 1 {
 			return nil, d.refuse(e, "text is inserted in one place at a time")
 		}
-		return d.inserted(e, places[0])
+		parent := places[0]
+		if e.Where != Into {
+			parent = d.parentOf(parent)
+		}
+		next, err := d.inserted(e, places[0])
+		if err == nil {
+			next = d.stood(next, parent)
+		}
+		return next, err
 	default:
 		return nil, d.refuse(e, "edit %q is not known; want set, add, take, remove, comment-out, uncomment, insert, move or replace", e.Do)
 	}
@@ -309,6 +342,14 @@ func (d *Document) apply(e Edit) (*Document, error) {
 		return nil, err
 	}
 	return d.spliced(e, address, places, splices)
+}
+
+// wanted says how many places are meant.
+func (e Edit) wanted() string {
+	if e.Spare > 0 {
+		return fmt.Sprintf("%d to %d", e.Every-e.Spare, e.Every)
+	}
+	return fmt.Sprintf("exactly %d", max(e.Every, 1))
 }
 
 var pastOf = map[Action]string{Remove: "remove", CommentOut: "comment out", Uncomment: "uncomment", Insert: "insert by", Add: "add to; set it first", Take: "take from"}
@@ -672,7 +713,7 @@ func (d *Document) anyEntry(parent *node) string {
 
 // replaced puts one exact text in the place of another.
 func (d *Document) replaced(e Edit) (*Document, error) {
-	want := max(e.Every, 1)
+	want, least := max(e.Every, 1), max(e.Every, 1)-e.Spare
 	switch {
 	case d.Format != Plain:
 		return nil, d.refuse(e, "replace is for the format text; in %s, name what changes by its address", d.Format)
@@ -685,8 +726,11 @@ func (d *Document) replaced(e Edit) (*Document, error) {
 	}
 	pieces := strings.Split(seen, e.Find)
 	have := len(pieces) - 1
-	if have != want || strings.Contains(e.Find, "\x00") {
-		at := &Error{File: d.Name, What: fmt.Sprintf("the text %q stands here %d times; want exactly %d", clipped(e.Find), have, want)}
+	if have == 0 && e.Every == 0 && e.To.Text != "" && !strings.Contains(e.Find, "\x00") && strings.Count(seen, e.To.Text) == 1 {
+		return d, nil // it stands already
+	}
+	if have > want || have < least || strings.Contains(e.Find, "\x00") {
+		at := &Error{File: d.Name, What: fmt.Sprintf("the text %q stands here %d times; want %s", clipped(e.Find), have, e.wanted())}
 		if have > 0 {
 			at.Line = d.Line(len(pieces[0]))
 		}

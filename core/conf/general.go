@@ -545,8 +545,8 @@ func (d *Document) bracketed(n *node, s span, raw, member string, e Edit) (splic
 	}
 	last := len(members) - 1
 	switch {
-	case e.Do == Add && at >= 0:
-		return splice{}, d.refuseAt(n, e, "has the member %q already", member)
+	case e.settled(at >= 0):
+		return d.asIs(n, s), nil
 	case e.Do == Add && last < 0:
 		text, err := generalExact(member, "")
 		if err != nil {

@@ -278,8 +278,8 @@ func (d *Document) rostered(n *node, s span, raw, member string, e Edit) (splice
 	}
 	var now string
 	switch {
-	case e.Do == Add && has:
-		return splice{}, d.refuseAt(n, e, "has the member %q already", member)
+	case e.settled(has || e.Do == Take && at >= 0):
+		return d.asIs(n, s), nil
 	case e.Do == Add && e.Beside != "" && at < 0:
 		return splice{}, d.refuseAt(n, e, "has no member %q; it has %s", e.Beside, clipped(strings.Join(all, ", ")))
 	case e.Do == Add && e.Beside != "":

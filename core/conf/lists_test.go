@@ -91,7 +91,13 @@ func TestLists(t *testing.T) {
 					}
 				}
 				check("add e", Edit{Do: Add, To: Text("e")}, append(slices.Clone(all), "e"))
-				for _, e := range []Edit{{Do: Add, To: Text("b")}, {Do: Take, To: Text("e")}, {Do: Add, To: Text("e"), Beside: "f", Where: Above}} {
+				for _, e := range []Edit{{Do: Add, To: Text("b")}, {Do: Take, To: Text("e")}} {
+					e.Address = address
+					if next, err := doc.Apply(e); err != nil || next != doc {
+						t.Errorf("%s: %s %s is nothing to do: %v\n%s", format, e.Do, e.To.Text, err, text)
+					}
+				}
+				for _, e := range []Edit{{Do: Take, To: Text("e"), Every: 1}, {Do: Add, To: Text("e"), Beside: "f", Where: Above}} {
 					e.Address = address
 					if next, err := doc.Apply(e); err == nil {
 						t.Errorf("%s: %s %s is not refused:\n%s", format, e.Do, e.To.Text, next.src)

@@ -66,8 +66,8 @@ func (d *Document) membership(n *node, step Step, e Edit) (splice, error) {
 	at := slices.Index(members, member)
 	next := text
 	switch {
-	case e.Do == Add && at >= 0:
-		return splice{}, d.refuseAt(n, e, "has the member %q already", member)
+	case e.settled(at >= 0):
+		return d.asIs(n, s), nil
 	case e.Do == Add && text == "":
 		next = member
 	case e.Do == Add:
@@ -132,8 +132,8 @@ func (d *Document) wordOf(n *node, s span, raw, member string, e Edit) (splice, 
 		return splice{}, d.refuseAt(n, e, "%v", err)
 	}
 	switch {
-	case e.Do == Add && at >= 0:
-		return splice{}, d.refuseAt(n, e, "has the member %q already", member)
+	case e.settled(at >= 0):
+		return d.asIs(n, s), nil
 	case e.Do == Add && raw == "":
 		e.To = Value{Words: []string{member}}
 		return d.assignment(n, Step{}, e)
@@ -157,8 +157,8 @@ func (d *Document) inList(items []*node, e Edit) (*Document, error) {
 	at := slices.IndexFunc(items, func(n *node) bool { return n.kind == entry && d.meaning(n) == member })
 	last := items[len(items)-1]
 	switch {
-	case e.Do == Add && at >= 0:
-		return nil, d.refuseAt(items[at], e, "has the member %q already", member)
+	case e.settled(at >= 0):
+		return d, nil
 	case e.Do == Take && at < 0:
 		return nil, d.refuseAt(items[0], e, "has no member %q", member)
 	case e.Do == Take && len(items) == 1:
