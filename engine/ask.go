@@ -118,6 +118,9 @@ func (a asker) round(ctx context.Context, probes []probe.Probe, round int, besid
 		if err != nil {
 			return nil, nil, err
 		}
+		if ask.Open {
+			return nil, nil, fmt.Errorf("probe %s: a value that it asks with is not known", p.Name)
+		}
 		ask = ask.Filled(a.secrets)
 		if !ask.Kind.Network() {
 			of := a.of[p.Service]

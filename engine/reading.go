@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"wladder/core/definition"
+	"wladder/core/expr"
 	"wladder/core/finding"
 	"wladder/core/plan"
 	"wladder/core/probe"
@@ -31,6 +32,7 @@ type reading struct {
 	probes   []probe.Probe
 	services []*carried
 	redactor *secret.Redactor
+	mayFail  bool
 }
 
 // carried is a service of the change that the host carries, and what the change comes to
@@ -107,7 +109,8 @@ func (r *reading) tell(found *store.Read, findings []finding.Finding) {
 // leaf is the host's part of the plan, and the contents that it refers to.
 func (r *reading) leaf() (encoded []byte, contents [][]byte) {
 	h := r.host
-	leaf := plan.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, Login: h.Login, Sudo: h.Sudo, HostKey: h.HostKey, Labels: h.Labels}
+	leaf := plan.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, Login: h.Login, Sudo: h.Sudo, HostKey: h.HostKey, Labels: h.Labels, Values: r.services[0].Values}
+	leaf.MayFail = r.mayFail
 	for _, c := range r.services {
 		if len(c.Files) == 0 {
 			continue
@@ -170,6 +173,15 @@ func (r *reading) read(ctx context.Context, found *store.Read) (findings []findi
 		return nil, err
 	}
 	found.Traits = &r.host.Traits
+	if r.spec.MayFail != "" {
+		program, err := expr.Compile(r.spec.MayFail, expr.HostVars, expr.Bool)
+		if err == nil {
+			r.mayFail, err = program.Bool(r.host.Expr().Vars())
+		}
+		if err != nil {
+			return []finding.Finding{veto("not-computable", "may-fail: %v", err)}, nil
+		}
+	}
 	if findings, err = r.carry(); err != nil || len(r.services) == 0 {
 		return findings, err
 	}
@@ -291,7 +303,9 @@ func (r *reading) look(ctx context.Context, found *store.Read) (findings []findi
 		questions = append(questions, host.Question{Ask: probe.Ask{Kind: probe.Unit, Name: c.Unit}})
 		questions = append(questions, c.around.questions()...)
 	}
-	r.probes = asked(parts, r.own)
+	if r.probes, err = asked(parts, r.own, r.services[0].Values); err != nil {
+		return []finding.Finding{veto("not-to-be-asked", "%v", err)}, nil
+	}
 	var replies []host.Reply
 	if found.Probes, replies, err = r.ask.ask(ctx, probe.Earlier, r.probes, questions...); err != nil {
 		return nil, err
@@ -352,14 +366,14 @@ func (r *reading) try(ctx context.Context) (findings []finding.Finding, err erro
 func (r *reading) settle(ctx context.Context, vetoed bool) error {
 	changes := r.changes()
 	for _, c := range r.services {
-		unready := ""
+		unready, told := "", false
 		if len(c.Files) == 0 && !c.Vetoed() && !vetoed {
 			var err error
-			if unready, err = r.unready(ctx, c, !changes); err != nil {
+			if unready, told, err = r.unready(ctx, c, !changes); err != nil {
 				return err
 			}
 		}
-		c.Settled(r.whose(c), unready)
+		c.Settled(r.whose(c), unready, told)
 	}
 	return nil
 }
@@ -374,9 +388,9 @@ func (r *reading) whose(c *carried) string {
 
 // unready says, before anything is changed, what the program has not taken up:
 // which in-force checks are not well, and which probes are not as they are to be
-// after. What asks for processes begun since the act tells nothing before one. The
+// after; told is false where nothing tells. What asks for processes begun since the act tells nothing before one. The
 // change's own probes count where nothing else is changed on the host.
-func (r *reading) unready(ctx context.Context, c *carried, own bool) (string, error) {
+func (r *reading) unready(ctx context.Context, c *carried, own bool) (what string, told bool, err error) {
 	var checks []probe.Probe
 	for _, p := range c.InForce {
 		checks = append(checks, named(c.part(), p, r.several()))
@@ -389,14 +403,14 @@ func (r *reading) unready(ctx context.Context, c *carried, own bool) (string, er
 			checks = append(checks, p)
 		}
 	}
-	checks = slices.DeleteFunc(checks, func(p probe.Probe) bool { return p.Uses("renewed") })
+	checks = slices.DeleteFunc(checks, func(p probe.Probe) bool { return p.Uses("renewed") || p.Compares() })
 	if len(checks) == 0 {
-		return "", nil
+		return "", false, nil
 	}
 	ask := r.ask
 	ask.before = false // what waits is left out already
 	verdicts, _, err := ask.ask(ctx, probe.Later, checks)
-	return ill(verdicts), err
+	return ill(verdicts), true, err
 }
 
 // fleeting is what checkers print that differs each time they run, and would

@@ -340,7 +340,9 @@ func (r *hostRun) prepare(ctx context.Context) error {
 			r.paths, judges = append(r.paths, f), append(judges, svc.Secrets(f.Key))
 		}
 	}
-	r.probes = asked(r.parts(), r.head.Probes)
+	if r.probes, err = asked(r.parts(), r.head.Probes, r.leaf.Values); err != nil {
+		return err
+	}
 	turns := make([]int, len(r.paths)) // paths of several services are placed as those of one
 	for i := range turns {
 		turns[i] = i
@@ -370,6 +372,7 @@ func (r *hostRun) prepare(ctx context.Context) error {
 		r.files = append(r.files, hostFile(f.Resolved, base, candidate, f.Make, f.Others, r.secrets))
 	}
 	r.paths = inOrder
+	r.run.MayFail = r.leaf.MayFail
 	r.run.Places = slices.ContainsFunc(r.files, func(f host.File) bool { return f.Base != f.Candidate })
 	return nil
 }
@@ -384,7 +387,7 @@ func (r *hostRun) parts() (all []plan.Part) {
 
 // asked lists the probes of a host with these services: the definitions' own, and those of
 // the change that concern it. Where there are several services, names say whose.
-func asked(parts []plan.Part, own []probe.Probe) (all []probe.Probe) {
+func asked(parts []plan.Part, own []probe.Probe, values map[string]string) (all []probe.Probe, err error) {
 	there := map[string]bool{"": true}
 	for _, part := range parts {
 		there[part.Service] = true
@@ -393,11 +396,15 @@ func asked(parts []plan.Part, own []probe.Probe) (all []probe.Probe) {
 		}
 	}
 	for _, p := range own {
-		if there[p.Service] {
-			all = append(all, p)
+		if !there[p.Service] {
+			continue
 		}
+		if p, err = p.With(values); err != nil {
+			return nil, fmt.Errorf("probe %s: %w", p.Name, err)
+		}
+		all = append(all, p)
 	}
-	return all
+	return all, nil
 }
 
 // named gives a definition's probe as it is asked, among those of other services or not.
@@ -497,6 +504,13 @@ func (r *hostRun) take(ctx context.Context) (result, error) {
 // asker puts probes to the run's host. From the guard on, each round trip pushes
 // it on.
 func (r *hostRun) asker() asker {
+	for i, p := range r.probes {
+		for _, v := range r.Baseline {
+			if v.Probe == p.Name {
+				r.probes[i].Was = v.Answer
+			}
+		}
+	}
 	label := host.ForwardAct
 	if r.run.State == ladder.Restoring {
 		label = host.BackAct
@@ -684,7 +698,7 @@ func (r *hostRun) recheck(ctx context.Context) (result, error) {
 		case was.Kind == plan.Regular && (now.Owner != was.Owner || now.Group != was.Group || now.Mode != was.Mode):
 			return fmt.Sprintf("has owner %s, group %s, mode %s now; at the rehearsal it had %s, %s, %s", now.Owner, now.Group, now.Mode, was.Owner, was.Group, was.Mode)
 		}
-		if text := render.Blocked(f, leaf.Despite); text != "" {
+		if text := render.Blocked(f, leaf.Despite); text != "" && leaf.Base != leaf.Candidate {
 			return "cannot be replaced now: " + text
 		}
 		return ""

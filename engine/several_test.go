@@ -2,12 +2,14 @@ package engine
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
 	"wladder/core/ladder"
+	"wladder/core/view"
 	"wladder/host"
 	"wladder/standin"
 )
@@ -174,5 +176,119 @@ func TestAGuardPutsTwoServicesBack(t *testing.T) {
 	}
 	if run := find(d, r.hosts[2].Name); run.State != ladder.Done { // its guard has fifteen minutes in the soak
 		t.Errorf("%s is %s (%s): %s", run.Host, run.State, run.Why, &notes[2])
+	}
+}
+
+const oneService = `
+title: t
+reason: r
+service: %s
+where: labels.role == "bulletin"
+count: 1..99
+%s
+ladder: {stages: [{hosts: all}], soak: 200ms, at_once: 9, pause_after: 1}
+`
+
+// ended waits until no host of a climb is under way.
+func (r *rig) ended(id int64) shown {
+	return r.until(id, func(d shown) bool {
+		return !slices.ContainsFunc(d.runs, func(run view.HostRun) bool { return !run.State.Final() && run.State != ladder.Queued })
+	})
+}
+
+// TestProbesKnowTheHost moves a port that differs per host, its probes following; and has
+// probes compare with what they answered before.
+func TestProbesKnowTheHost(t *testing.T) {
+	t.Parallel()
+	r := newTwoRig(t, 3)
+	r.hosts[1].Files.Write(confPath, []byte(strings.Replace(confText, "18480", "18490", 1)))
+	r.hosts[1].Run("systemctl reload nginx.service")
+	d := r.approved(r.drafted(fmt.Sprintf(oneService, "pages", `
+values:
+  old: {compute: 'present.main["http/server/listen"]'}
+  new: {by: name, table: {b01: "18491"}, otherwise: "18481"}
+edits: [{set: http/server/listen, to: '{value:new}'}]
+probes:
+  - {name: new port, ask: "http GET :{value:new}/", before: '!connected', after: status == 200}
+  - {name: old port, ask: "tcp :{value:old}", before: connected && values.old != values.new, after: '!connected'}
+`)))
+	if len(d.Rehearsal.Groups) != 2 {
+		t.Errorf("groups: %+v", d.Rehearsal.Groups)
+	}
+	// The definition's own probe asks the old port: here it stands in the way, so this is put back.
+	r.climb(d.ID)
+	d = r.ended(d.ID)
+	if run := find(d, "b01"); run.State != ladder.Restored && run.State != ladder.PassedOver || !strings.Contains(run.Why, "front page") {
+		t.Errorf("b01 is %s (%s)", run.State, run.Why)
+	}
+	r.load("pages", strings.Replace(pagesDefinition, `  - {name: front page, ask: "http GET :18480/", expect: status == 200}`+"\n", "", 1))
+	if err := r.store.Order(t.Context(), "oda", d.ID, ladder.Stop, host.ScriptsDigest()); err != nil {
+		t.Fatal(err)
+	}
+	d = r.approved(r.drafted(d.Source))
+	d = r.climb(d.ID)
+	for i, port := range []string{"18481", "18491", "18481"} {
+		if run := find(d, r.hosts[i].Name); run.State != ladder.Done || !strings.Contains(r.file(i), port) {
+			t.Errorf("%s is %s (%s)", run.Host, run.State, run.Why)
+		}
+	}
+	// What the intake answers speaks of its interval.
+	for expect, want := range map[string]ladder.RunState{"body == earlier.body": ladder.Restored, "status == earlier.status && size(body) == size(earlier.body)": ladder.Done} {
+		id := r.drafted(fmt.Sprintf(oneService, "intake", fmt.Sprintf(`
+edits: [{set: intake/poll_seconds, to: 90}]
+probes: [{name: stays, ask: "http GET :18470/health", expect: %q}]
+`, expect)))
+		r.approved(id)
+		r.climb(id)
+		d := r.ended(id)
+		if run := find(d, "b00"); run.State != want || want == ladder.Restored && !strings.Contains(run.Why, "stays") {
+			t.Errorf("%s: b00 is %s (%s)", expect, run.State, run.Why)
+		}
+		if d.Climb.State == ladder.Paused {
+			r.store.Order(t.Context(), "oda", id, ladder.Stop, host.ScriptsDigest())
+		}
+	}
+}
+
+// TestBringIntoForce acts on hosts whose file says what their program has not taken up, and
+// on no other.
+func TestBringIntoForce(t *testing.T) {
+	t.Parallel()
+	r := newTwoRig(t, 2)
+	r.load("pages", strings.Replace(pagesDefinition, `  - {name: front page, ask: "http GET :18480/", expect: status == 200}`+"\n", "", 1))
+	for i, h := range r.hosts {
+		h.Files.Write(confPath, []byte(strings.Replace(confText, "18480", "18481", 1)))
+		if i == 1 {
+			h.Run("systemctl reload nginx.service")
+		}
+	}
+	var acts acted
+	acts.watch(r.hosts[0])
+	d := r.rehearse(r.drafted(fmt.Sprintf(oneService, "pages", "bring-into-force: reload")))
+	if text := fmt.Sprint(d.Rehearsal.Groups); d.Rehearsal.Planned != 0 || !strings.Contains(text, "nothing tells whether what is saved is in force") {
+		t.Errorf("without a check: %s", text)
+	}
+	id := r.drafted(fmt.Sprintf(oneService, "pages", "bring-into-force: reload\nprobes: [{name: new port, ask: 'tcp :18481', before: '!connected', after: connected}]"))
+	d = r.approved(id)
+	if text := fmt.Sprint(d.Rehearsal.Groups); d.Rehearsal.Planned != 1 || !strings.Contains(text, "what is saved is in force already") || !strings.Contains(text, "what is saved is not in force") {
+		t.Errorf("%d planned: %s", d.Rehearsal.Planned, text)
+	}
+	d = r.climb(id)
+	if run := find(d, "b00"); run.State != ladder.Done || acts.String() != "reload nginx" || !d.Climb.Well() {
+		t.Errorf("b00 is %s (%s), asked of systemctl: %s", run.State, run.Why, &acts)
+	}
+}
+
+// TestWhoMayFail restores a host that may fail: the ladder goes on, and the climb ends well.
+func TestWhoMayFail(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 3)
+	r.hosts[1].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 1024"})
+	id := r.drafted(fmt.Sprintf(oneService, "pages", "may-fail: name == \"b01\"\nedits: [{set: events/worker_connections, to: 1024}]"))
+	r.approved(id)
+	d := r.climb(id)
+	run := find(d, "b01")
+	if run.State != ladder.Restored || run.Failed || !run.MayFail || d.State != "completed" || d.Climb.Excused[ladder.Restored] != 1 || !d.Climb.Well() {
+		t.Errorf("b01 is %+v; the climb %+v", run, d.Climb)
 	}
 }

@@ -164,8 +164,8 @@ func (s *Store) StartClimb(ctx context.Context, actor string, id int64, scripts 
 			id, p.Digest, p.ID, actor).Scan(&climb); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `insert into host_runs (climb, host_id, host, stage, state)
-			select $1, l.host_id, h.name, l.stage, 'queued' from leaves l join hosts h on h.id = l.host_id where l.plan = $2 order by l.n`, climb, p.ID); err != nil {
+		if _, err := tx.Exec(ctx, `insert into host_runs (climb, host_id, host, stage, state, may_fail)
+			select $1, l.host_id, h.name, l.stage, 'queued', coalesce((l.body::jsonb ->> 'may_fail')::boolean, false) from leaves l join hosts h on h.id = l.host_id where l.plan = $2 order by l.n`, climb, p.ID); err != nil {
 			return err
 		}
 		return s.happened(ctx, tx, actor, "climb.started", id, subject(id), climbTold{Climb: climb, Digest: p.Digest, Hosts: plan.Head.Hosts})
@@ -228,7 +228,7 @@ func counted(ctx context.Context, tx pgx.Tx, c climbRow, policy ladder.Policy) (
 		out.Failures[f.Stage] = f.N
 	}
 	barren, err := many[struct{ Stage int }](ctx, tx, `select s as stage from generate_series($2::int, $3::int - 1) s
-		where exists (select from host_runs where climb = $1 and stage = s) and not exists (select from host_runs where climb = $1 and stage = s and state = 'done')`, c.ID, c.Accepted, out.Stage)
+		where exists (select from host_runs where climb = $1 and stage = s and not may_fail) and not exists (select from host_runs where climb = $1 and stage = s and state = 'done')`, c.ID, c.Accepted, out.Stage)
 	for _, b := range barren {
 		out.Barren = append(out.Barren, b.Stage)
 	}

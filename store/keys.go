@@ -391,7 +391,7 @@ func reseal(ctx context.Context, tx pgx.Tx, from, to Key) error {
 	return tx.SendBatch(ctx, &batch).Close()
 }
 
-// Reseal seals contents, diffs, notes, and what came late, with the key in use, where a
+// Reseal seals contents, diffs, notes, answers, and what came late, with the key in use, where a
 // key was changed, and then forgets the one before. It waits until that vouches for nothing.
 func (s *Store) Reseal(ctx context.Context) (done int, err error) {
 	k := *s.keys.Load()
@@ -409,6 +409,8 @@ func (s *Store) Reseal(ctx context.Context) (done int, err error) {
 			`update diff_groups set sealed = $3 where rehearsal = $1::bigint and key = $2 and sealed = $4`},
 		{`select host_run::text as a, n::text as b, 'note ' || n || ' of host run ' || host_run as name, sealed from steps where sealed <> '' and (host_run, n) > (coalesce(nullif($1, ''), '0')::bigint, coalesce(nullif($2, ''), '0')::int) order by host_run, n limit 1000`,
 			`update steps set sealed = $3 where host_run = $1::bigint and n = $2::int and sealed = $4`},
+		{`select id::text as a, '' as b, 'answers before host run ' || id as name, earlier as sealed from host_runs where earlier <> '' and id > coalesce(nullif($1, ''), '0')::bigint and $2 = '' order by id limit 200`,
+			`update host_runs set earlier = $3 where id = $1::bigint and $2 = '' and earlier = $4`},
 		{`select name as a, version::text as b, 'secret ' || name || ' ' || version as name, sealed from secrets where (name, version) > ($1, coalesce(nullif($2, ''), '0')::int) order by name, version limit 1000`,
 			`update secrets set sealed = $3 where name = $1 and version = $2::int and sealed = $4`},
 	} {

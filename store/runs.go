@@ -44,6 +44,7 @@ type claimedRow struct {
 	Tries, Losses, Panics, N, AtService             int
 	Since                                           *time.Time
 	Baseline                                        []probe.Verdict
+	Earlier                                         []byte
 }
 
 func (r claimedRow) claimed(lease time.Duration) *Claimed {
@@ -62,7 +63,7 @@ func (r claimedRow) claimed(lease time.Duration) *Claimed {
 const claim = `, raised as (update hosts h set fence = h.fence + 1 from free where h.id = free.host_id returning h.id, h.fence),
 	claimed as (update host_runs r set owner = $1, lease_until = now() + $2, fence = raised.fence, updated_at = now(), state = case when r.state = 'queued' then $3 else r.state end, step = case when r.state = 'queued' then $4 else r.step end
 		from free, raised where r.id = free.id and raised.id = free.host_id returning r.*)
-	select r.id, r.climb, c.change, c.plan, r.host_id, r.host, r.fence, r.written, r.state, r.step, r.lost_step, r.files, r.process, r.proof, r.why, r.failed, r.undone, r.tries, r.losses, r.panics, r.at_service, r.n, r.since, r.baseline,
+	select r.id, r.climb, c.change, c.plan, r.host_id, r.host, r.fence, r.written, r.state, r.step, r.lost_step, r.files, r.process, r.proof, r.why, r.failed, r.undone, r.tries, r.losses, r.panics, r.at_service, r.n, r.since, r.baseline, r.earlier,
 		coalesce((select outcome = '' from steps s where s.host_run = r.id and s.n = r.n), false) as begun
 	from claimed r join climbs c on c.id = r.climb order by r.id`
 
@@ -71,6 +72,9 @@ func (s *Store) claimed(ctx context.Context, q querier, me Server, free string, 
 	all := make([]*Claimed, len(rows))
 	for i, r := range rows {
 		all[i] = r.claimed(me.Lease)
+		if bad := s.openEarlier(r.ID, r.Earlier, all[i].Baseline); bad != nil && err == nil {
+			err = bad
+		}
 	}
 	return all, err
 }
@@ -193,19 +197,23 @@ func (s *Store) Write(ctx context.Context, c *Claimed, p Progress) error {
 	if err != nil {
 		return err
 	}
+	earlier, err := s.sealEarlier(c.ID, p.Baseline)
+	if err != nil {
+		return err
+	}
 	var done int
 	args := []any{
 		c.ID, c.Fence, c.written, string(r.State), string(r.Step), string(r.Lost), string(r.Files), string(r.Process), string(r.Proof), r.Why, r.Failed, r.Undone, r.Tries, r.Losses, r.Panics, since,
-		p.Baseline, n, c.lease, rows, told, orEmpty(p.Placed), r.At,
+		p.Baseline, n, c.lease, rows, told, orEmpty(p.Placed), r.At, earlier,
 	}
 	err = s.pool.QueryRow(ctx, `with mine as (
-			update host_runs set state = $4, step = $5, lost_step = $6, files = $7, process = $8, proof = $9, why = $10, failed = $11, undone = $12, tries = $13, losses = $14, panics = $15, since = $16, at_service = $23,
+			update host_runs set state = $4, step = $5, lost_step = $6, files = $7, process = $8, proof = $9, why = $10, failed = $11, undone = $12, tries = $13, losses = $14, panics = $15, since = $16, at_service = $23, earlier = coalesce($24, earlier),
 				baseline = coalesce($17, baseline), n = $18, written = written + 1, updated_at = now(), lease_until = case when $5 = '' then '-infinity' else now() + $19 end, owner = case when $5 = '' then '' else owner end
 			where id = $1 and fence = $2 and written = $3 returning id, host_id, host),
 		taken as (insert into steps (host_run, n, step, fence, begun_at, ended_at, outcome, sealed)
 			select mine.id, t.n, t.step, $2, t.begun_at, t.ended_at, t.outcome, decode(t.sealed, 'hex') from mine, jsonb_to_recordset($20) as t(n int, step text, begun_at timestamptz, ended_at timestamptz, outcome text, sealed text)
 			on conflict (host_run, n) do update set ended_at = excluded.ended_at, outcome = excluded.outcome, sealed = excluded.sealed),
-		told as (insert into happened (at, actor, kind, subject, change, body, nonce, seal) select $24, $25, $26, $27, $28, $29, $30, $31 from mine where $21),
+		told as (insert into happened (at, actor, kind, subject, change, body, nonce, seal) select $25, $26, $27, $28, $29, $30, $31, $32 from mine where $21),
 		kept as (insert into placed (host_id, path, kind, content, host_run) select mine.host_id, t.path, t.kind, t.content, mine.id from mine, jsonb_to_recordset($22) as t(path text, kind text, content text))
 		select count(*) from mine`, append(args, h.row()...)...).Scan(&done)
 	if err != nil {

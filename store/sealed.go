@@ -13,6 +13,7 @@ import (
 
 	"wladder/core/conf"
 	"wladder/core/finding"
+	"wladder/core/probe"
 )
 
 // What shows lines of files is sealed at rest, like the files: who reads the
@@ -63,6 +64,46 @@ func (s *Store) openShown(rehearsal int64, key string, sealed []byte) (v shown, 
 		err = json.Unmarshal(data, &v)
 	}
 	return v, err
+}
+
+func earlierName(run int64) string { return fmt.Sprintf("answers before host run %d", run) }
+
+// sealEarlier seals the answers that verdicts keep, by their probes; nil where none does.
+func (s *Store) sealEarlier(run int64, verdicts []probe.Verdict) ([]byte, error) {
+	kept := map[string]map[string]any{}
+	for _, v := range verdicts {
+		if v.Answer != nil {
+			kept[v.Probe] = v.Answer
+		}
+	}
+	if len(kept) == 0 {
+		return nil, nil
+	}
+	data, err := json.Marshal(kept)
+	return s.key().pack(earlierName(run), data), err
+}
+
+// openEarlier gives verdicts the answers back that were kept.
+func (s *Store) openEarlier(run int64, sealed []byte, verdicts []probe.Verdict) error {
+	if len(sealed) == 0 {
+		return nil
+	}
+	data, err := s.unpack(earlierName(run), sealed)
+	if err != nil {
+		return err
+	}
+	var kept map[string]json.RawMessage
+	if err := json.Unmarshal(data, &kept); err != nil {
+		return err
+	}
+	for i, v := range verdicts {
+		if answer, there := kept[v.Probe]; there {
+			if verdicts[i].Answer, err = probe.Kept(answer); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func noteName(run int64, n int) string { return fmt.Sprintf("note %d of host run %d", n, run) }

@@ -220,19 +220,25 @@ func (s *Store) climbOf(ctx context.Context, q querier, changeID int64) (*view.C
 	}
 	c.Policy = plan.Head.Policy
 	counts, err := many[struct {
-		Stage, N int
-		State    ladder.RunState
-	}](ctx, q, `select stage, state, count(*)::int as n from host_runs where climb = $1 group by 1, 2`, c.ID)
+		Stage, N, Unproven int
+		State              ladder.RunState
+		MayFail            bool
+	}](ctx, q, `select stage, state, may_fail, count(*)::int as n, (count(*) filter (where state = 'done' and proof = 'none'))::int as unproven from host_runs where climb = $1 group by 1, 2, 3`, c.ID)
 	if err != nil {
 		return nil, err
 	}
+	c.Excused = view.Counts{}
 	rungs := map[int]*view.Rung{}
 	for _, r := range counts {
 		if rungs[r.Stage] == nil {
 			rungs[r.Stage] = &view.Rung{Stage: r.Stage, Counts: view.Counts{}}
 		}
 		rungs[r.Stage].Hosts += r.N
-		rungs[r.Stage].Counts[r.State] = r.N
+		rungs[r.Stage].Counts[r.State] += r.N
+		c.NotProven += r.Unproven
+		if r.MayFail && r.State.Excusable() {
+			c.Excused[r.State] += r.N
+		}
 	}
 	c.Rungs = []view.Rung{}
 	for _, stage := range slices.Sorted(maps.Keys(rungs)) {
@@ -241,7 +247,7 @@ func (s *Store) climbOf(ctx context.Context, q querier, changeID int64) (*view.C
 	return &c, nil
 }
 
-const runColumns = `select id, host, stage, state, step, failed, why, files, process, proof, updated_at from host_runs r `
+const runColumns = `select id, host, stage, state, step, failed, may_fail, why, files, process, proof, updated_at from host_runs r `
 
 // slack is how far behind a reader's moment it is read again: what was written
 // then may have come to light later. A reader merges by id.

@@ -148,12 +148,7 @@ func (t *terminal) follow(ctx context.Context, c *client.Client, id int64) error
 	} else if !ok && !t.live {
 		fmt.Fprint(t.out, t.ladder(end))
 	}
-	for state, n := range end.Counts {
-		if state != ladder.Done && n > 0 {
-			return errNotWell
-		}
-	}
-	if end.Climb.State != ladder.Completed {
+	if !end.Climb.Well() {
 		return errNotWell
 	}
 	return nil
@@ -253,13 +248,20 @@ func (t *terminal) ladder(d watched) string {
 	var legend []string
 	for _, s := range ladder.RunStates {
 		if n := d.Counts[s]; n > 0 {
-			legend = append(legend, fmt.Sprintf("%s %d %s", t.symbol(s), n, s))
+			text := fmt.Sprintf("%s %d %s", t.symbol(s), n, s)
+			if s == ladder.Done && c.NotProven > 0 {
+				text += fmt.Sprintf(", %d of them not proven", c.NotProven)
+			}
+			if excused := c.Excused[s]; excused > 0 {
+				text += fmt.Sprintf(", %d of them may fail", excused)
+			}
+			legend = append(legend, text)
 		}
 	}
 	fmt.Fprintf(&b, "\n  %s\n", strings.Join(legend, "   "))
 	for _, r := range d.runs {
 		if r.Why != "" && r.State != ladder.Done {
-			for i, text := range wrap(fmt.Sprintf("%s %s: %s", plain(r.Host), r.State, plain(r.Why)), t.width-4) {
+			for i, text := range wrap(fmt.Sprintf("%s %s%s: %s", plain(r.Host), r.State, excused(r), plain(r.Why)), t.width-4) {
 				mark := " "
 				if i == 0 {
 					mark = t.symbol(r.State)
@@ -269,6 +271,14 @@ func (t *terminal) ladder(d watched) string {
 		}
 	}
 	return b.String()
+}
+
+// excused says that a host's end counts for nothing.
+func excused(r view.HostRun) string {
+	if r.MayFail && r.State.Excusable() {
+		return " (it may fail)"
+	}
+	return ""
 }
 
 // visible counts the columns that a text with colours takes.

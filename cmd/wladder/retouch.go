@@ -209,6 +209,31 @@ func documentFlags(f *flag.FlagSet) *[]conf.Edit {
 	place("into", "the inserted or moved text becomes the last of this block; '' is the file's global part", conf.Into)
 	place("above", "the inserted or moved text goes above this; behind -add, the member before this one", conf.Above)
 	place("below", "the inserted or moved text goes below this; behind -add, the member behind this one", conf.Below)
+	f.Func("instead-of", "`ADDRESS`: the inserted text takes the place of this", func(s string) error {
+		k := len(edits) - 1
+		if k < 0 || edits[k].Do != conf.Insert || edits[k].Where != "" {
+			return fmt.Errorf("want -insert before it")
+		}
+		edits[k].Address, edits[k].Where = s, conf.InsteadOf
+		return nil
+	})
+	region := func(e conf.Edit) bool {
+		return e.Do == conf.Remove || e.Do == conf.CommentOut || e.Where == conf.InsteadOf
+	}
+	f.Func("through", "`ADDRESS`: the edit before it, -remove, -comment-out or -instead-of, is of all up to this", func(s string) error {
+		if len(edits) == 0 || !region(edits[len(edits)-1]) {
+			return fmt.Errorf("want -remove, -comment-out or -instead-of before it")
+		}
+		edits[len(edits)-1].Through = s
+		return nil
+	})
+	f.BoolFunc("lines", "the edit before it names lines of the file by their text, not addresses", func(string) error {
+		if len(edits) == 0 || !region(edits[len(edits)-1]) {
+			return fmt.Errorf("want -remove, -comment-out or -instead-of before it")
+		}
+		edits[len(edits)-1].Lines = true
+		return nil
+	})
 	f.Func("replace", "`TEXT`: exact text to replace, in the format text; -with says by what", func(s string) error {
 		find = s
 		return nil
@@ -229,12 +254,10 @@ func documentFlags(f *flag.FlagSet) *[]conf.Edit {
 			return apply(&edits[len(edits)-1], s)
 		})
 	}
-	last("every", "`N`: the edit before it is meant for exactly N places, which stand already", func(e *conf.Edit, s string) error {
-		_, err := fmt.Sscanf(s, "%d", &e.Every)
-		if err != nil || e.Every < 1 {
-			return fmt.Errorf("want a number of places")
-		}
-		return nil
+	last("every", "`N`: the edit before it is meant for exactly N places, which stand already, or for MIN..MAX", func(e *conf.Edit, s string) error {
+		every, err := change.ParseEvery(s)
+		e.Every, e.Spare = every.Most, every.Most-every.Least
+		return err
 	})
 	f.BoolFunc("new-block", "the edit before it, a set, makes the block as well where that is not there", func(string) error {
 		if len(edits) == 0 || edits[len(edits)-1].Do != conf.Set {

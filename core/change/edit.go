@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -20,25 +21,31 @@ import (
 // Edit is one edit as written. Files are named by their key in the definition.
 type Edit struct {
 	Service string `yaml:"service"` // of a change that concerns several
+	Where   string `yaml:"where"`   // the hosts on which it is made, over expr.EditVars; all where unset
 	File    string `yaml:"file"`    // of edits within a file, and of mode; may be left out where there is one
 
-	Set        string   `yaml:"set"`
-	To         *Scalar  `yaml:"to"`      // of set: the value, may hold {secret:NAME}; of add: the address
-	Compute    string   `yaml:"compute"` // a CEL expression over expr.HostVars
-	Secret     string   `yaml:"secret"`  // the name of a secret
-	Add        string   `yaml:"add"`     // a member of the list at the address in to
-	Take       string   `yaml:"take"`    // a member of the list at the address in from
-	From       string   `yaml:"from"`
-	Remove     string   `yaml:"remove"`
-	CommentOut string   `yaml:"comment-out"`
-	Uncomment  string   `yaml:"uncomment"`
-	Insert     string   `yaml:"insert"` // text in the file's own syntax
-	Into       *string  `yaml:"into"`   // a block's address; empty for the whole file
-	Above      string   `yaml:"above"`  // an address; of add: a member of the list
-	Below      string   `yaml:"below"`
-	Every      int      `yaml:"every"`
-	NewBlock   bool     `yaml:"new-block"` // of set: blocks that are not there are made too
-	Each       []string `yaml:"each"`      // what {each} stands for, one edit each
+	Set        string            `yaml:"set"`
+	To         *Scalar           `yaml:"to"`      // of set: the value, may hold {secret:NAME}; of add: the address
+	Compute    string            `yaml:"compute"` // a CEL expression over expr.EditVars
+	Secret     string            `yaml:"secret"`  // the name of a secret
+	Table      `yaml:",inline"`  // of values, or of the names of secrets
+	Secrets    map[string]string `yaml:"secrets"` // names of secrets, by what By gives
+	Add        string            `yaml:"add"`     // a member of the list at the address in to
+	Take       string            `yaml:"take"`    // a member of the list at the address in from
+	From       string            `yaml:"from"`
+	Remove     string            `yaml:"remove"`
+	CommentOut string            `yaml:"comment-out"`
+	Uncomment  string            `yaml:"uncomment"`
+	Insert     string            `yaml:"insert"` // text in the file's own syntax
+	Into       *string           `yaml:"into"`   // a block's address; empty for the whole file
+	Above      string            `yaml:"above"`  // an address; of add: a member of the list
+	Below      string            `yaml:"below"`
+	InsteadOf  string            `yaml:"instead-of"` // of insert: what the text takes the place of
+	Through    string            `yaml:"through"`    // of remove, comment-out and instead-of: where the region ends
+	Lines      bool              `yaml:"lines"`      // the ends of the region are lines of text, not addresses
+	Every      Every             `yaml:"every"`
+	NewBlock   bool              `yaml:"new-block"` // of set: blocks that are not there are made too
+	Each       Each              `yaml:"each"`      // what {each} stands for, one edit each
 
 	Replace string `yaml:"replace"` // exact text, in the format text
 	With    string `yaml:"with"`    // may hold {secret:NAME}
@@ -93,7 +100,8 @@ func (e Edit) within() bool {
 // Document gives the edit as documents take it; a set's value is left to be
 // filled in where it is computed or secret.
 func (e Edit) Document() conf.Edit {
-	edit := conf.Edit{Do: conf.Action(e.Verb()), Address: e.Set + e.From + e.Remove + e.CommentOut + e.Uncomment + e.Above + e.Below, Every: e.Every, NewBlock: e.NewBlock, Each: e.Each}
+	edit := conf.Edit{Do: conf.Action(e.Verb()), Address: e.Set + e.From + e.Remove + e.CommentOut + e.Uncomment + e.Above + e.Below + e.InsteadOf, NewBlock: e.NewBlock, Each: e.Each.Items,
+		Every: e.Every.Most, Spare: e.Every.Most - e.Every.Least, Through: e.Through, Lines: e.Lines}
 	switch edit.Do {
 	case conf.Set:
 		if e.To != nil {
@@ -129,6 +137,8 @@ func (e Edit) Document() conf.Edit {
 			edit.Address = *e.Into
 		case e.Above != "":
 			edit.Where = conf.Above
+		case e.InsteadOf != "":
+			edit.Where = conf.InsteadOf
 		default:
 			edit.Where = conf.Below
 		}
@@ -150,7 +160,7 @@ func ParseEdits(name string, data []byte) ([]conf.Edit, error) {
 	for i, e := range list {
 		bad := func(format string, args ...any) { p.Add("number %d: "+format, append([]any{i + 1}, args...)...) }
 		e.check(bad)
-		if verb := e.Verb(); verb != "" && (!e.within() || e.File != "" || e.Compute+e.Secret != "") {
+		if verb := e.Verb(); verb != "" && (!e.within() || e.File != "" || e.Compute+e.Secret+e.Where+e.By != "" || e.Each.hostwise()) {
 			bad("%s: want an edit within the file, with a literal value", verb)
 		}
 		edits = append(edits, e.Document())
@@ -221,7 +231,15 @@ func EditsAsWritten(edits []conf.Edit) []yaml.MapSlice {
 		default:
 			put(string(e.Do), e.Address)
 		}
-		if e.Every > 0 {
+		if e.Through != "" {
+			put("through", e.Through)
+		}
+		if e.Lines {
+			put("lines", true)
+		}
+		if e.Spare > 0 {
+			put("every", fmt.Sprintf("%d..%d", e.Every-e.Spare, e.Every))
+		} else if e.Every > 0 {
 			put("every", e.Every)
 		}
 		if e.NewBlock {
@@ -243,23 +261,23 @@ func (e Edit) check(bad func(format string, args ...any)) {
 		return
 	}
 	values := 0
-	for _, given := range []bool{e.To != nil && verb != "add", e.Compute != "", e.Secret != ""} {
+	for _, given := range []bool{e.To != nil && verb != "add", e.Compute != "", e.Secret != "", e.Values != nil, e.Secrets != nil} {
 		if given {
 			values++
 		}
 	}
 	if verb == "set" && values != 1 {
-		bad("set %s: want one of to, compute or secret", e.Set)
+		bad("set %s: want one of to, compute, secret, table or secrets", e.Set)
 	} else if verb != "set" && values > 0 {
 		bad("%s takes no value", verb)
 	}
 	if e.NewBlock && verb != "set" {
 		bad("%s: new-block is for set", verb)
-	} else if e.NewBlock && e.Every > 0 {
+	} else if e.NewBlock && e.Every.Most > 0 {
 		bad("set %s: want every or new-block, not both", e.Set)
 	}
 	places := 0
-	for _, given := range []bool{e.Into != nil, e.Above != "", e.Below != ""} {
+	for _, given := range []bool{e.Into != nil, e.Above != "", e.Below != "", e.InsteadOf != ""} {
 		if given {
 			places++
 		}
@@ -270,21 +288,38 @@ func (e Edit) check(bad func(format string, args ...any)) {
 	case (verb == "take") != (e.From != ""):
 		bad("take wants from, the address of the list")
 	case (verb == "insert" || verb == Within) && places != 1 || verb != "insert" && verb != "add" && verb != Within && places > 0:
-		bad("insert, and a move within a file, want one of into, above or below; but for above and below of add, no other edit takes them")
+		bad("insert wants one of into, above, below or instead-of, and a move within a file one of the first three; but for above and below of add, no other edit takes them")
+	case e.InsteadOf != "" && verb != "insert":
+		bad("instead-of belongs to insert")
+	case (e.Through != "" || e.Lines) && verb != "remove" && verb != "comment-out" && e.InsteadOf == "":
+		bad("through and lines bound a region, which is removed, commented out, or has text inserted instead-of it")
 	case verb == "add" && (e.Into != nil || places > 1):
 		bad("add %s: want above or below, and a member of the list, where it is not to be the last", e.Add)
-	case len(e.Each) > 0 && !e.within():
+	case e.Each.given() && !e.within():
 		bad("each belongs to edits within a file")
-	case len(e.Each) > 0 && e.holds(written.OldItem) && !e.holds(conf.Item):
+	case len(e.Each.Items) > 0 && e.holds(written.OldItem) && !e.holds(conf.Item):
 		bad("%s is called %s now", written.OldItem, conf.Item)
 	}
 	if e.Compute != "" {
-		if _, err := expr.Compile(e.Compute, expr.HostVars, expr.Scalar); err != nil {
+		if _, err := expr.Compile(e.Compute, expr.EditVars, expr.Scalar); err != nil {
 			bad("%v", err)
 		}
 	}
-	if address := e.Document().Address; address != "" {
-		if _, err := conf.ParseAddress(address); err != nil {
+	if e.Where != "" {
+		if _, err := expr.Compile(e.Where, expr.EditVars, expr.Bool); err != nil {
+			bad("where: %v", err)
+		}
+	}
+	if e.Secrets != nil {
+		e.Values = map[string]Scalar{}
+		for key := range e.Secrets {
+			e.Values[key] = Scalar{}
+		}
+	}
+	e.Table.check(bad)
+	e.Each.check(bad)
+	for _, at := range []string{e.Document().Address, e.Through} {
+		if _, err := conf.ParseAddress(at); at != "" && !e.Lines && err != nil {
 			bad("%v", err)
 		}
 	}
@@ -305,8 +340,11 @@ func (e Edit) check(bad func(format string, args ...any)) {
 		bad("mode %q; want one such as 640", e.Mode)
 	case e.Owner != "" && !definition.ValidUser(e.Owner) || e.Group != "" && !definition.ValidUser(e.Group):
 		bad("%s:%s are no names of owner and group", e.Owner, e.Group)
-	case e.Secret != "" && !definition.Name(e.Secret):
-		bad("secret %q is no name of one", e.Secret)
+	}
+	for _, name := range e.named() {
+		if !definition.Name(name) {
+			bad("secret %q is no name of one", name)
+		}
 	}
 }
 
@@ -325,9 +363,25 @@ func (e Edit) SecretNames() []string {
 	if e.Text != nil {
 		text += *e.Text
 	}
-	names := probe.Secrets(text)
+	for _, v := range e.Values {
+		text += "\n" + v.Joined()
+	}
+	if e.Otherwise != nil && e.Secrets == nil {
+		text += "\n" + e.Otherwise.Joined()
+	}
+	return append(probe.Secrets(text), e.named()...)
+}
+
+// named lists the secrets that the edit's value is, on one host or another.
+func (e Edit) named() (names []string) {
 	if e.Secret != "" {
 		names = append(names, e.Secret)
+	}
+	for _, key := range slices.Sorted(maps.Keys(e.Secrets)) {
+		names = append(names, e.Secrets[key])
+	}
+	if e.Secrets != nil && e.Otherwise != nil {
+		names = append(names, e.Otherwise.Text)
 	}
 	return names
 }
@@ -347,4 +401,32 @@ func (s *Scalar) UnmarshalYAML(read func(any) error) error {
 		return fmt.Errorf("want a value or a list of words")
 	}
 	return read(&s.Text)
+}
+
+// texts lists what of the edit may hold {value:NAME}.
+func (e Edit) texts() []string {
+	all := []string{e.Set, e.Add, e.Take, e.From, e.Remove, e.CommentOut, e.Uncomment, e.Insert, e.Above, e.Below, e.InsteadOf, e.Through, e.Replace, e.With}
+	for _, s := range []*string{e.Into, e.Text} {
+		if s != nil {
+			all = append(all, *s)
+		}
+	}
+	scalars := slices.Collect(maps.Values(e.Values))
+	for _, s := range []*Scalar{e.To, e.Otherwise} {
+		if s != nil {
+			scalars = append(scalars, *s)
+		}
+	}
+	for _, s := range scalars {
+		all = append(append(all, s.Text), s.Words...)
+	}
+	return all
+}
+
+// ValueNames lists the named values that the edit holds.
+func (e Edit) ValueNames() (names []string) {
+	for _, text := range e.texts() {
+		names = append(names, probe.Values(text)...)
+	}
+	return names
 }

@@ -6,6 +6,7 @@
 package change
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -28,12 +29,17 @@ type Spec struct {
 	Service string `yaml:"service"`
 	// Services are several, in the order in which they are acted on; in place of Service.
 	Services []string         `yaml:"services"`
-	Where    string           `yaml:"where"` // target hosts, over expr.HostVars
-	Count    string           `yaml:"count"` // how many hosts: N or MIN..MAX
+	Where    string           `yaml:"where"`  // target hosts, over expr.HostVars
+	Count    string           `yaml:"count"`  // how many hosts: N or MIN..MAX
+	Values   map[string]Value `yaml:"values"` // named values, which edits and probes may hold
 	Edits    []Edit           `yaml:"edits"`
-	Probes   []probe.Probe    `yaml:"probes"` // beside those of the service
-	Guard    written.Duration `yaml:"guard"`  // in place of the service's
-	Ladder   LadderSpec       `yaml:"ladder"`
+	// IntoForce has services without edits take up what is saved already, where the two
+	// differ: with the act of that name, or the heaviest where it is true.
+	IntoForce string           `yaml:"bring-into-force"`
+	MayFail   string           `yaml:"may-fail"` // hosts whose restore does not count, over expr.HostVars
+	Probes    []probe.Probe    `yaml:"probes"`   // beside those of the service
+	Guard     written.Duration `yaml:"guard"`    // in place of the service's
+	Ladder    LadderSpec       `yaml:"ladder"`
 
 	Source []byte `yaml:"-"`
 }
@@ -107,15 +113,47 @@ func Stored(name string, names int, data []byte) (*Spec, error) {
 	if _, _, err := s.Expected(); err != nil {
 		p.Add("%v", err)
 	}
-	if len(s.Edits) == 0 {
-		p.Add("edits: there is none; want at least one")
+	edited := map[string]bool{}
+	for _, e := range s.Edits {
+		edited[cmp.Or(e.Service, first(s.Services))] = true
+	}
+	without := slices.DeleteFunc(slices.Clone(s.Services), func(name string) bool { return edited[name] })
+	switch {
+	case len(without) > 0 && s.IntoForce == "" && len(s.Edits) == 0:
+		p.Add("edits: there is none; want at least one, or bring-into-force: true for what is saved already")
+	case len(without) > 0 && s.IntoForce == "":
+		p.Add("edits: there is none of %s; want at least one, or bring-into-force: true for what is saved already", strings.Join(without, ", "))
+	case len(without) == 0 && s.IntoForce != "":
+		p.Add("bring-into-force: is for services without edits, and each has one")
+	}
+	if s.MayFail != "" {
+		if _, err := expr.Compile(s.MayFail, expr.HostVars, expr.Bool); err != nil {
+			p.Add("may-fail: %v", err)
+		}
 	}
 	for i, e := range s.Edits {
 		s.checkService(e.Service, func(format string, args ...any) { p.Add("edits: number %d: "+format, append([]any{i + 1}, args...)...) }, true)
 		e.check(func(format string, args ...any) { p.Add("edits: number %d: "+format, append([]any{i + 1}, args...)...) })
 	}
+	for name, v := range s.Values {
+		bad := func(format string, args ...any) { p.Add("values: "+format, args...) }
+		v.check(name, bad)
+		s.checkService(v.Service, func(format string, args ...any) { bad(name+": "+format, args...) }, false)
+	}
+	for i, e := range s.Edits {
+		for _, name := range e.ValueNames() {
+			if _, there := s.Values[name]; !there {
+				p.Add("edits: number %d: value %q is not one of the change's values", i+1, name)
+			}
+		}
+	}
 	definition.CheckProbes(p, "probes", s.Probes, nil)
 	for _, pr := range s.Probes {
+		for _, name := range pr.ValueNames() {
+			if _, there := s.Values[name]; !there {
+				p.Add("probes: %s: value %q is not one of the change's values", pr.Name, name)
+			}
+		}
 		s.checkService(pr.Service, func(format string, args ...any) { p.Add("probes: "+pr.Name+": "+format, args...) }, false)
 	}
 	if _, err := s.Policy(); err != nil {
@@ -147,6 +185,13 @@ func (s *Spec) checkServices(p *written.Problems) {
 		}
 		seen[name] = true
 	}
+}
+
+func first(names []string) string {
+	if len(names) == 0 {
+		return ""
+	}
+	return names[0]
 }
 
 // checkService holds a service that an edit or a probe names against the change's.

@@ -2,6 +2,7 @@ package conf
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 )
@@ -121,33 +122,62 @@ func (d *Document) Apply(edits ...Edit) (*Document, error) {
 // with gives the edit for one item.
 func (e Edit) with(d *Document, item string) (Edit, error) {
 	e.Each = nil
-	if e.Lines {
-		e.Address = strings.ReplaceAll(e.Address, Item, item)
-	} else if a, err := ParseAddress(e.Address); err == nil {
+	return e.filled(d, Item, item)
+}
+
+// Fill gives the edit with texts in place of their placeholders in address, value and text,
+// as Each does for {each}.
+func (d *Document) Fill(e Edit, placeholders map[string]string) (Edit, error) {
+	var err error
+	for _, placeholder := range slices.Sorted(maps.Keys(placeholders)) {
+		if e, err = e.filled(d, placeholder, placeholders[placeholder]); err != nil {
+			return e, err
+		}
+	}
+	return e, nil
+}
+
+// filled puts an item in the place of a placeholder.
+func (e Edit) filled(d *Document, placeholder, item string) (Edit, error) {
+	put := func(text string) string { return strings.ReplaceAll(text, placeholder, item) }
+	address := func(text string) string {
+		a, err := ParseAddress(text)
+		if err != nil {
+			return text
+		}
 		for i := range a {
 			for _, s := range []*string{&a[i].Name, &a[i].Argument, &a[i].Key, &a[i].Is} {
-				*s = strings.ReplaceAll(*s, Item, item)
+				*s = put(*s)
 			}
 		}
-		e.Address = a.String()
+		return a.String()
 	}
-	e.Through = strings.ReplaceAll(e.Through, Item, item)
+	if e.Lines {
+		e.Address, e.Through = put(e.Address), put(e.Through)
+	} else {
+		e.Address, e.Through = address(e.Address), address(e.Through)
+	}
+	if e.Do == Move {
+		e.Beside = address(e.Beside)
+	} else {
+		e.Beside = put(e.Beside)
+	}
 	e.To.Words = slices.Clone(e.To.Words)
 	for i := range e.To.Words {
-		e.To.Words[i] = strings.ReplaceAll(e.To.Words[i], Item, item)
+		e.To.Words[i] = put(e.To.Words[i])
 	}
-	if strings.Contains(e.To.Text, Item) {
-		filled := strings.ReplaceAll(e.To.Text, Item, item)
-		if e.To.Text = filled; d.split != nil && !plainItem(item) { // it must not fall into words
-			e.To = Value{Words: []string{filled}}
+	if strings.Contains(e.To.Text, placeholder) {
+		e.To.Text = put(e.To.Text)
+		if d.split != nil && !plainItem(item) { // it must not fall into words
+			e.To = Value{Words: []string{e.To.Text}}
 		}
 	}
-	if strings.Contains(e.Text, Item) {
-		raw, err := d.quotedItem(item)
+	if strings.Contains(e.Text, placeholder) {
+		raw, err := d.Quoted(item)
 		if err != nil {
 			return e, d.refuse(e, "item %q: %v", item, err)
 		}
-		e.Text = strings.ReplaceAll(e.Text, Item, raw)
+		e.Text = strings.ReplaceAll(e.Text, placeholder, raw)
 	}
 	return e, nil
 }
@@ -157,8 +187,8 @@ func plainItem(item string) bool {
 	return strings.Trim(item, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_.-/:@") == "" && item != ""
 }
 
-// quotedItem writes an item so that text of the format holds it as data.
-func (d *Document) quotedItem(item string) (string, error) {
+// Quoted writes a text so that text of the format holds it as data.
+func (d *Document) Quoted(item string) (string, error) {
 	if plainItem(item) {
 		return item, nil
 	}

@@ -219,6 +219,12 @@ func CheckProbes(p *written.Problems, where string, probes []probe.Probe, of *Se
 		if of == nil {
 			continue
 		}
+		if where == "in-force" && pr.Compares() {
+			p.Add("%s: %s: earlier is for probes, which are asked before the change too", where, pr.Name)
+		}
+		if pr.Service != "" || len(pr.ValueNames()) > 0 {
+			p.Add("%s: %s: service and values are for probes of a change", where, pr.Name)
+		}
 		if ask, _ := probe.ParseAsk(pr.Ask); ask.Kind == probe.Command && of.Commands[ask.Name].Command == nil {
 			p.Add("%s: %s: command %q is not one of commands", where, pr.Name, ask.Name)
 		}

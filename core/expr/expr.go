@@ -10,6 +10,8 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -30,10 +32,12 @@ const costLimit = 100_000
 // Kind is what an expression gives.
 type Kind int
 
-// Bool expressions decide; Scalar ones compute a text, a number or a boolean.
+// Bool expressions decide; Scalar ones compute a text, a number or a boolean; List ones
+// a list of texts.
 const (
 	Bool Kind = iota
 	Scalar
+	List
 )
 
 // Vars names a set of variables with their types.
@@ -50,11 +54,12 @@ func vars(options ...cel.EnvOption) Vars {
 var (
 	texts = cel.MapType(cel.StringType, cel.StringType)
 	list  = cel.ListType(cel.StringType)
+
+	anything = cel.MapType(cel.StringType, cel.DynType)
 )
 
-// HostVars are the labels and traits of a host. A label that a host has not is
-// the empty text; memory is in bytes.
-var HostVars = vars(
+// hostOptions declare the labels and traits of a host, and what is reckoned with them.
+var hostOptions = []cel.EnvOption{
 	cel.Variable("name", cel.StringType),
 	cel.Variable("labels", texts),
 	cel.Variable("os", cel.StringType),
@@ -66,7 +71,38 @@ var HostVars = vars(
 		cel.BinaryBinding(func(a, b ref.Val) ref.Val { return pick(a, b, types.IntNegOne) }))),
 	cel.Function("max", cel.Overload("max_int_int", []*cel.Type{cel.IntType, cel.IntType}, cel.IntType,
 		cel.BinaryBinding(func(a, b ref.Val) ref.Val { return pick(a, b, types.IntOne) }))),
-)
+	cel.Function("amount", cel.Overload("amount_string", []*cel.Type{cel.StringType}, cel.IntType, cel.UnaryBinding(amount))),
+}
+
+// HostVars are the labels and traits of a host. A label that a host has not is
+// the empty text; memory is in bytes. amount("16M") is 16777216: a number as
+// configuration files write it, with K, M, G or T for powers of 1024.
+var HostVars = vars(hostOptions...)
+
+// EditVars are HostVars, and what a change's edits may speak of beside: present, the
+// values in the host's files as they are, by the file's key and the address, empty where
+// there is none ("main" in present tells whether a file is there, and "a/b" in present.main
+// whether an address is); and values, those that the change names.
+var EditVars = vars(append(slices.Clone(hostOptions),
+	cel.Variable("present", cel.MapType(cel.StringType, texts)),
+	cel.Variable("values", texts),
+)...)
+
+var amountRule = regexp.MustCompile(`^([0-9]+) ?([KMGTkmgt]?)(i?[Bb])?$`)
+
+func amount(v ref.Val) ref.Val {
+	text, _ := v.Value().(string)
+	m := amountRule.FindStringSubmatch(strings.TrimSpace(text))
+	if m == nil {
+		return types.NewErr("amount: the text is no number, with or without K, M, G or T behind it") // what a host's file says is not repeated
+	}
+	n, err := strconv.ParseInt(m[1], 10, 64)
+	shift := map[string]int{"": 0, "k": 10, "m": 20, "g": 30, "t": 40}[strings.ToLower(m[2])]
+	if err != nil || n > math.MaxInt64>>shift {
+		return types.NewErr("amount: the number is too large")
+	}
+	return types.Int(n << shift)
+}
 
 func pick(a, b ref.Val, when ref.Val) ref.Val {
 	if a.(traits.Comparer).Compare(b).Equal(when) == types.True {
@@ -110,12 +146,19 @@ var AnswerVars = vars(
 	cel.Variable("bytes", cel.IntType),       // size: taken on disk; file: length
 	cel.Variable("exit", cel.IntType),        // command
 	cel.Variable("output", cel.StringType),   // command: at most 64 KiB
+
+	cel.Variable("answer", anything),  // all of the answer, by the names above
+	cel.Variable("earlier", anything), // the probe's own answer before the change
+	cel.Variable("values", texts),     // those that the change names
 )
 
 // Program is a compiled expression.
 type Program struct {
-	Source  string
-	Names   []string // the variables that it uses, sorted
+	Source string
+	Names  []string // the variables that it uses, sorted
+	// Whole tells that it speaks of answer and earlier in answer == earlier alone, or in
+	// answer != earlier: it learns nothing but whether they differ.
+	Whole   bool
 	program cel.Program
 }
 
@@ -164,6 +207,8 @@ func compile(source string, v Vars, kind Kind) (*Program, error) {
 	switch out := tree.OutputType(); {
 	case kind == Bool && !out.IsExactType(cel.BoolType):
 		return nil, fmt.Errorf("expression %q gives %s; want true or false", source, out)
+	case kind == List && !out.IsExactType(list) && !out.IsExactType(cel.ListType(cel.DynType)):
+		return nil, fmt.Errorf("expression %q gives %s; want a list of texts", source, out)
 	case kind == Scalar && !out.IsExactType(cel.IntType) && !out.IsExactType(cel.StringType) && !out.IsExactType(cel.DoubleType):
 		return nil, fmt.Errorf("expression %q gives %s; want a number or a text", source, out)
 	}
@@ -177,7 +222,26 @@ func compile(source string, v Vars, kind Kind) (*Program, error) {
 			names[ref.Name] = true
 		}
 	}
-	return &Program{source, slices.Sorted(maps.Keys(names)), program}, nil
+	return &Program{source, slices.Sorted(maps.Keys(names)), whole(tree.NativeRep().Expr()), program}, nil
+}
+
+// whole tells whether answer and earlier stand nowhere but held against each other.
+func whole(of ast.Expr) bool {
+	all, held := 0, 0
+	ours := func(e ast.Expr) bool {
+		return e.Kind() == ast.IdentKind && (e.AsIdent() == "answer" || e.AsIdent() == "earlier")
+	}
+	ast.PostOrderVisit(of, ast.NewExprVisitor(func(e ast.Expr) {
+		if ours(e) {
+			all++
+		}
+		if e.Kind() == ast.CallKind && (e.AsCall().FunctionName() == "_==_" || e.AsCall().FunctionName() == "_!=_") {
+			if args := e.AsCall().Args(); len(args) == 2 && ours(args[0]) && ours(args[1]) {
+				held += 2
+			}
+		}
+	}))
+	return all == held
 }
 
 // What a host's family of distributions is called, and was once.
@@ -234,6 +298,27 @@ func (p *Program) Scalar(values map[string]any) (string, error) {
 	return "", fmt.Errorf("expression %q gave %s; want a number or a text", p.Source, out.Type().TypeName())
 }
 
+// Texts evaluates an expression that gives a list.
+func (p *Program) Texts(values map[string]any) ([]string, error) {
+	out, err := p.eval(values)
+	if err != nil {
+		return nil, err
+	}
+	items, ok := out.(traits.Lister)
+	if !ok {
+		return nil, fmt.Errorf("expression %q gave %s; want a list of texts", p.Source, out.Type().TypeName())
+	}
+	all := []string{}
+	for it := items.Iterator(); it.HasNext() == types.True; {
+		text, ok := it.Next().Value().(string)
+		if !ok {
+			return nil, fmt.Errorf("expression %q gave a list that holds more than texts", p.Source)
+		}
+		all = append(all, text)
+	}
+	return all, nil
+}
+
 func (p *Program) eval(values map[string]any) (ref.Val, error) {
 	out, _, err := p.program.Eval(values)
 	if err != nil {
@@ -281,7 +366,41 @@ func (d defaulted) Get(key ref.Val) ref.Val {
 	return types.String("")
 }
 
+// Lookup is a map whose values are found when they are asked for. find gives an empty
+// value for a name that is not there; its error ends the evaluation.
+func Lookup(find func(name string) (value any, there bool, err error)) any {
+	return lookup{types.NewStringStringMap(types.DefaultTypeAdapter, nil), find}
+}
+
+type lookup struct {
+	traits.Mapper
+	find func(name string) (value any, there bool, err error)
+}
+
+func (l lookup) Find(key ref.Val) (ref.Val, bool) { return l.Get(key), true }
+
+func (l lookup) Get(key ref.Val) ref.Val {
+	name, _ := key.Value().(string)
+	v, _, err := l.find(name)
+	if err != nil {
+		return types.NewErr("%v", err)
+	}
+	return types.DefaultTypeAdapter.NativeToValue(v)
+}
+
+func (l lookup) Contains(key ref.Val) ref.Val {
+	name, _ := key.Value().(string)
+	_, there, err := l.find(name)
+	if err != nil {
+		return types.NewErr("%v", err)
+	}
+	return types.Bool(there)
+}
+
 // Texts wraps a map of texts so that missing keys read as empty.
 func Texts(m map[string]string) any {
 	return defaulted{types.NewStringStringMap(types.DefaultTypeAdapter, m)}
 }
+
+// Uses tells whether the expression speaks of a variable.
+func (p *Program) Uses(name string) bool { return slices.Contains(p.Names, name) }

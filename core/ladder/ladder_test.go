@@ -61,9 +61,10 @@ func actsOf(n int) []bool { return [][]bool{{false}, {true}, {true, false}, {tru
 func TestEveryStateAndEvent(t *testing.T) {
 	walked := 0
 	for _, places := range []bool{true, false} {
-		for n := range 8 {
+		for n := range 16 {
 			for _, r := range positions() {
-				r.Places, r.Acts, r.At = places, actsOf(n/2), n%2
+				r.Places, r.Acts, r.At, r.MayFail = places, actsOf(n/2%4), n%2, n >= 8
+				r.Failed = r.Failed && !r.MayFail
 				if r.At > 0 && (len(r.Acts) == 1 || r.Step.Before(Act) || r.Lost.Before(Act)) {
 					continue
 				}
@@ -79,7 +80,7 @@ func TestEveryStateAndEvent(t *testing.T) {
 			}
 		}
 	}
-	if walked < 14000 {
+	if walked < 28000 {
 		t.Errorf("only %d were walked", walked)
 	}
 }
@@ -114,6 +115,8 @@ func check(t *testing.T, name string, r Run, e Event, n Run) {
 		{n.State != Working && n.State != Soaking && n.State != Done && n.Why == "", "no reason is given"},
 		{r.Failed && !n.Failed, "a failure is forgotten"},
 		{n.Undone && n.Step == ActAgain, "a host that undid it by itself is acted on again"},
+		{n.MayFail && n.Failed && n.State != Stranded, "counts against the ladder though it may fail"},
+		{!n.MayFail && n.State == Restoring && !n.Failed, "a host that is put back does not count"},
 		{n.At != r.At && !(n.At == r.At+1 && r.Step == InForce && ok && n.Step == Act) && !(n.At == r.At-1 && begun == ActAgain && n.Step == ActAgain), "comes to another service without having acted on this one"},
 		{r.Step == InForce && ok && n.Step != Act && n.At != len(r.Acts)-1, "goes on before each service was acted on"},
 		{begun == ActAgain && r.At > 0 && n.Step == ProbeAgain && !n.Undone, "puts back no more than the last service"},

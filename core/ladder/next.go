@@ -22,9 +22,10 @@ type Run struct {
 	Panics int       // how often our own code gave up in the middle
 	Since  time.Time // since when the host cannot be worked on or looked at; zero while it can
 
-	At     int    // the service that is acted on, or was last, in the order of the plan's parts
-	Places bool   // there are paths to change; else there is only an act
-	Acts   []bool // of each service of the host, whether something has to take its files up
+	MayFail bool   // only where it is stranded, it counts against the ladder
+	At      int    // the service that is acted on, or was last, in the order of the plan's parts
+	Places  bool   // there are paths to change; else there is only an act
+	Acts    []bool // of each service of the host, whether something has to take its files up
 }
 
 // acts tells whether the service that the run is at has to take its files up.
@@ -198,7 +199,7 @@ func (r Run) ended(e Event) Run {
 	}
 	// A host that was gone or edited says nothing about the change; one that
 	// refuses it or has to be restored does.
-	r.Failed = r.Failed || r.State == Restoring || r.State == Stranded || r.State == PassedOver && step == Trial
+	r.Failed = r.Failed || r.State == Stranded || !r.MayFail && (r.State == Restoring || r.State == PassedOver && step == Trial)
 	switch {
 	case step == Place && e.Outcome == OK:
 		r.Files, r.Process = FilesNew, ProcessOld
@@ -289,6 +290,6 @@ func (r Run) looked(e Event, l Limits) Run {
 		why = r.Why
 	}
 	r = r.to(to)
-	r.Why, r.Failed = why, r.Failed || r.State == Restoring
+	r.Why, r.Failed = why, r.Failed || r.State == Restoring && !r.MayFail
 	return r
 }

@@ -27,6 +27,9 @@ func (s RunState) Final() bool {
 	return s == Done || s == Restored || s == Stranded || s == PassedOver
 }
 
+// Excusable tells whether the state counts for nothing where the host may fail.
+func (s RunState) Excusable() bool { return s == Restored || s == PassedOver }
+
 // Step is one thing done to a host.
 type Step string
 

@@ -67,6 +67,10 @@ type Leaf struct {
 	Stage   int    `json:"stage"`
 	// Labels are those that the host had when it was chosen, staged and rendered.
 	Labels map[string]string `json:"labels,omitempty"`
+	// MayFail tells that its restore counts neither for the ladder nor for how the climb ended.
+	MayFail bool `json:"may_fail,omitempty"`
+	// Values are the change's named values there, which its probes know.
+	Values map[string]string `json:"values,omitempty"`
 	Parts  []LeafPart        `json:"parts"` // those of the head that concern this host, in the same order
 }
 

@@ -1,6 +1,8 @@
 package probe
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"unicode/utf8"
@@ -76,6 +78,38 @@ func orNone(list []string) []string {
 		return []string{}
 	}
 	return list
+}
+
+// whole gives all of an answer to a question, in the shapes that it has once it was kept.
+func (a Answer) whole(ask Ask) map[string]any {
+	vars, all := a.vars(), map[string]any{}
+	for _, name := range answersOf(ask) {
+		all[name] = vars[name]
+	}
+	if _, there := all["headers"]; there {
+		all["headers"] = a.Headers
+	}
+	return all
+}
+
+// Kept reads an answer that was kept as JSON.
+func Kept(data []byte) (map[string]any, error) {
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.UseNumber()
+	var all map[string]any
+	if err := d.Decode(&all); err != nil {
+		return nil, err
+	}
+	for name, v := range all {
+		if n, ok := v.(json.Number); ok {
+			whole, err := n.Int64()
+			if err != nil {
+				return nil, err
+			}
+			all[name] = whole
+		}
+	}
+	return all, nil
 }
 
 func (a Answer) vars() map[string]any {

@@ -84,6 +84,7 @@ type Ask struct {
 	Local   bool              // http, tcp, tls: asked from within the host, of its own loopback
 	With    map[string]string // ssh: user, password, key; file: as; size: name; port: protocol
 	Name    string            // unit, process, command
+	Open    bool              // it holds {value:NAME}, and can be asked once that is filled in; see Probe.With
 }
 
 // grammar says, per kind, what may stand behind the operand as name=value.
@@ -143,6 +144,12 @@ func parseAsk(line string, first bool) (Ask, error) {
 	if len(words) == 0 {
 		return bad(kinds)
 	}
+	open := false
+	for i, w := range words {
+		if len(Values(w)) > 0 { // known on each host; here it is any text that fits
+			words[i], open = valueRef.ReplaceAllString(w, "1"), true
+		}
+	}
 	a := Ask{Kind: Kind(words[0]), With: map[string]string{}}
 	if words[0] == "https" {
 		a.Kind, a.Secure = HTTP, true
@@ -178,6 +185,10 @@ func parseAsk(line string, first bool) (Ask, error) {
 			return bad("%v", err)
 		}
 	}
+	if open && (a.Kind == File || a.Kind == Size || a.Kind == Command || a.PinFile != "") {
+		return bad("a named value of the change stands in questions over the network, and of units, processes and ports")
+	}
+	a.Open = open
 	if len(a.Form) > 0 && a.Method != "POST" {
 		return bad("a form wants the method POST, in a request that goes first")
 	}
@@ -304,6 +315,24 @@ func split(line string) (words []string, err error) {
 }
 
 var secretRef = regexp.MustCompile(`\{secret:([a-z][a-z0-9-]{0,62})\}`)
+
+var (
+	valueRef  = regexp.MustCompile(`\{value:([a-z][a-z0-9-]{0,62})\}`)
+	valuesRef = regexp.MustCompile(`\bvalues(?:\.([a-z][a-z0-9_]*)|\["([^"]*)"\])`)
+)
+
+// Values names the named values that a text holds, as in {value:port}.
+func Values(text string) (names []string) {
+	for _, m := range valueRef.FindAllStringSubmatch(text, -1) {
+		names = append(names, m[1])
+	}
+	return names
+}
+
+// FillValues gives a text with its named values in place.
+func FillValues(text string, values map[string]string) string {
+	return valueRef.ReplaceAllStringFunc(text, func(ref string) string { return values[ref[len("{value:"):len(ref)-1]] })
+}
 
 // Secrets names the secrets that a text refers to, as in {secret:kim}.
 func Secrets(text string) (names []string) {

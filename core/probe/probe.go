@@ -7,6 +7,7 @@
 package probe
 
 import (
+	"cmp"
 	"crypto/x509"
 	"errors"
 	"fmt"
@@ -33,6 +34,12 @@ type Probe struct {
 	// Service is whose commands and files a change's own probe asks for; the first of the
 	// change's services that has them where it is unset.
 	Service string `yaml:"service" json:"service,omitempty"`
+
+	// Known are the change's named values on the host that is asked, which expectations
+	// know as values; see With.
+	Known map[string]string `yaml:"-" json:"-"`
+	// Was is the probe's own answer before the change, which expectations know as earlier.
+	Was map[string]any `yaml:"-" json:"-"`
 }
 
 // Phase is when a probe is asked.
@@ -86,6 +93,9 @@ func (p Probe) Check() error {
 			return err
 		}
 		for _, name := range program.Names {
+			if (name == "answer" || name == "earlier") && (text == p.Before || text == p.Expect && p.Tries > 1) {
+				return fmt.Errorf("expression %q: %s is for what is expected after, and of one try", text, name)
+			}
 			if may := answersOf(ask); known(name) && !slices.Contains(may, name) {
 				return fmt.Errorf("expression %q: %s is no answer to %q; want %s", text, name, ask.Kind, strings.Join(may, ", "))
 			}
@@ -94,9 +104,12 @@ func (p Probe) Check() error {
 	return nil
 }
 
-// Expectation gives what is expected in a phase; empty where anything will do.
+// Expectation gives what is expected in a phase; empty where anything will do. What
+// compares with the answer before is expected after alone.
 func (p Probe) Expectation(at Phase) string {
 	switch {
+	case p.Expect != "" && at == Earlier && p.Compares():
+		return ""
 	case p.Expect != "":
 		return p.Expect
 	case at == Earlier:
@@ -111,6 +124,12 @@ func (p Probe) Uses(name string) bool {
 	return err == nil && slices.Contains(program.Names, name)
 }
 
+// Compares tells whether what is expected after speaks of the answer before.
+func (p Probe) Compares() bool {
+	program, err := expr.Compile(cmp.Or(p.Expect, p.After), expr.AnswerVars, expr.Bool)
+	return err == nil && program.Uses("earlier")
+}
+
 // Verdict is an answer judged.
 type Verdict struct {
 	Probe string `json:"probe"`
@@ -118,6 +137,9 @@ type Verdict struct {
 	Why   string `json:"why"` // what came back, in words
 	// Waits tells that it was not asked, and is neither well nor ill.
 	Waits bool `json:"waits,omitempty"`
+	// Answer is all of the answer, of a probe that compares with it later. It may hold
+	// what nobody is to see, and is kept sealed.
+	Answer map[string]any `json:"-"`
 }
 
 // Judge holds an answer against the expectation of a phase. A probe without an
@@ -127,6 +149,9 @@ func (p Probe) Judge(at Phase, a Answer) Verdict {
 	ask, _ := ParseAsk(p.Ask)
 	v := Verdict{Probe: p.Name, Why: a.Words(ask.Kind)}
 	want := p.Expectation(at)
+	if at == Earlier && a.Failure == "" && p.Compares() {
+		v.Answer = a.whole(ask)
+	}
 	if a.Failure != "" && (!ask.Kind.Network() || want == "" && ask.Kind == HTTP) {
 		return v
 	}
@@ -143,7 +168,13 @@ func (p Probe) Judge(at Phase, a Answer) Verdict {
 			v.Why = a.Distrust
 			return v
 		}
-		v.Well, err = program.Bool(a.vars())
+		if program.Uses("earlier") && p.Was == nil {
+			v.Why += "; what it answered before the change is not known"
+			return v
+		}
+		vars := a.vars()
+		vars["answer"], vars["earlier"], vars["values"] = a.whole(ask), p.Was, expr.Texts(p.Known)
+		v.Well, err = program.Bool(vars)
 	}
 	if err != nil {
 		v.Why = "it cannot be judged"
@@ -183,4 +214,50 @@ func (p Probe) Together(tries []Verdict) Verdict {
 // SecretNames lists the secrets that a probe refers to.
 func (p Probe) SecretNames() []string {
 	return Secrets(p.Ask + " " + strings.Join(p.First, " "))
+}
+
+// ValueNames lists the named values of a change that the probe asks with or speaks of.
+func (p Probe) ValueNames() []string {
+	names := Values(p.Ask + " " + strings.Join(p.First, " "))
+	for _, text := range []string{p.Expect, p.Before, p.After} {
+		for _, m := range valuesRef.FindAllStringSubmatch(text, -1) {
+			names = append(names, m[1]+m[2])
+		}
+	}
+	return names
+}
+
+// With gives the probe as it is put to a host on which the change's named values are so.
+// A value stands within one word of the question, whatever it holds.
+func (p Probe) With(values map[string]string) (Probe, error) {
+	p.Known = values
+	lines := append([]string{p.Ask}, p.First...)
+	for i, line := range lines {
+		if len(Values(line)) == 0 {
+			continue
+		}
+		words, err := split(line)
+		if err != nil {
+			return p, err
+		}
+		for k, w := range words {
+			filled := valueRef.ReplaceAllStringFunc(w, func(ref string) string { return values[ref[len("{value:"):len(ref)-1]] })
+			if len(Values(w)) > 0 && (strings.HasSuffix(filled, `\`) || len(Secrets(filled)) > len(Secrets(w)) || len(Values(filled)) > 0) {
+				return p, fmt.Errorf("ask %q: %q cannot stand there on this host", line, filled)
+			}
+			if strings.ContainsAny(filled, " \t\n\"") || filled == "" {
+				filled = `"` + strings.ReplaceAll(filled, `"`, `\"`) + `"`
+			}
+			words[k] = filled
+		}
+		lines[i] = strings.Join(words, " ")
+		if _, err := parseAsk(lines[i], i > 0); err != nil {
+			return p, err
+		}
+	}
+	p.Ask, p.First = lines[0], lines[1:]
+	if len(p.First) == 0 {
+		p.First = nil
+	}
+	return p, nil
 }

@@ -86,6 +86,17 @@ func (p Probe) names() (all []string) {
 	return all
 }
 
+// compared gives an expectation of the probe that looks into a whole answer; empty where
+// there is none, or it wants no more than answer == earlier.
+func (p Probe) compared() string {
+	for _, text := range []string{p.Expect, p.Before, p.After} {
+		if program, err := expr.Compile(text, expr.AnswerVars, expr.Bool); err == nil && !program.Whole {
+			return text
+		}
+	}
+	return ""
+}
+
 // Allowed is what an approved definition lets questions of others ask of its
 // hosts.
 type Allowed struct {
@@ -104,6 +115,9 @@ func (p Probe) Within(may Allowed) error {
 		return err
 	}
 	names := p.names()
+	if compared := p.compared(); compared != "" { // more than whether it is as before
+		names = append(names, answersOf(a)...)
+	}
 	switch {
 	case (a.Kind == File || a.Kind == Size) && !may.Path(a.Path):
 		return fmt.Errorf("reads %s, which the service's definition does not list; an admin adds it there, among reads or in a probe", a.Path)

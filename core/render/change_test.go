@@ -97,7 +97,7 @@ func TestRender(t *testing.T) {
 			continue
 		}
 		r := Candidates(svc, spec, Reading{Host: host, Files: map[string]Found{"main": c.found}, Secrets: map[string]string{"pw": "swordfish"}})
-		r.Settled("", "")
+		r.Settled("", "", true)
 		got, text := r.Act.Name, ""
 		r.Findings = slices.DeleteFunc(r.Findings, func(f finding.Finding) bool {
 			return (f.Code == "tried-later" || f.Code == "new-entry") && c.want != f.Code
@@ -147,7 +147,7 @@ func TestLiterals(t *testing.T) {
 
 func TestParseSaysAllThatIsWrong(t *testing.T) {
 	_, err := change.Parse("c.yaml", []byte("title: t\nreason: ''\nservice: 'X y'\nwhere: cores ==\ncount: 9..2\nedits:\n  - {set: a, remove: b}\n  - {set: a}\nladder: {stages: [{up-to: 0}], at_once: 2}\n"))
-	for _, want := range []string{"reason: is empty", "service: ", "where: ", "count: ", "number 1: want one of set, add, take, remove", "number 2: set a: want one of to, compute or secret", "stage up to \"0\""} {
+	for _, want := range []string{"reason: is empty", "service: ", "where: ", "count: ", "number 1: want one of set, add, take, remove", "number 2: set a: want one of to, compute, secret, table or secrets", "stage up to \"0\""} {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q is not in:\n%v", want, err)
 		}

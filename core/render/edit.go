@@ -10,7 +10,6 @@ import (
 	"wladder/core/change"
 	"wladder/core/conf"
 	"wladder/core/definition"
-	"wladder/core/expr"
 	"wladder/core/finding"
 	"wladder/core/plan"
 	"wladder/core/probe"
@@ -26,8 +25,7 @@ func (s *set) edit(e change.Edit) {
 	case "delete":
 		if f := s.file(e.Delete, true); f != nil {
 			if f.Candidate.Kind == plan.Absent {
-				s.refuse(f, 0, "is not there, so there is nothing to delete")
-				return
+				return // it is gone already
 			}
 			f.Candidate = plan.Copy{Kind: plan.Absent}
 			s.unlisted(f, "a file that goes")
@@ -84,7 +82,7 @@ func (s *set) put(e change.Edit) {
 	if f == nil {
 		return
 	}
-	text, err := secret.Fill(*e.Text, s.reading.Secrets)
+	text, err := s.text(f, *e.Text)
 	was, _ := f.document(f.Candidate.Content)
 	var now *conf.Document
 	if err == nil {
@@ -289,20 +287,23 @@ func (s *set) within(e change.Edit, verb string) {
 		s.find(finding.Veto, "base-unreadable", f.Found.Path, at.Line, "%s", at.What)
 		return
 	}
-	edit, ok := s.resolve(f, e, verb)
+	edit, ok := s.resolve(f, doc, e, verb)
 	if !ok {
 		return
 	}
 	address, _ := conf.ParseAddress(edit.Address)
+	if edit.Lines {
+		address = nil
+	}
 	rule := s.svc.SettingOf(f.Key, address)
 	if edit.Do == conf.Set && rule != nil && !s.judge(f, doc, edit, rule) {
 		return
 	}
+	act := len(s.svc.Acts) - 1
 	if rule != nil && rule.Act != "" {
-		s.need = max(s.need, s.svc.ActIndex(rule.Act))
-	} else {
-		s.heaviest()
+		act = s.svc.ActIndex(rule.Act)
 	}
+	s.wanted = max(s.wanted, act)
 	next, err := doc.Apply(edit)
 	if err != nil {
 		at := &conf.Error{}
@@ -319,6 +320,11 @@ func (s *set) within(e change.Edit, verb string) {
 	}
 	if !s.brought(f, edit, doc, next) {
 		return
+	}
+	if next != doc {
+		s.need = max(s.need, act)
+	} else if edit.Do == conf.Take {
+		s.find(finding.Note, "no-member", f.Found.Path, 0, "%s: %q is no member of this list here, so there is nothing to take", edit.Address, edit.To.Joined())
 	}
 	f.made = append(f.made, next.Made()[len(doc.Made()):]...)
 	f.addresses = append(f.addresses, edit.Address)
@@ -371,13 +377,15 @@ func (s *set) judge(f *Rendered, doc *conf.Document, edit conf.Edit, rule *defin
 	return false
 }
 
-func (s *set) resolve(f *Rendered, e change.Edit, verb string) (conf.Edit, bool) {
+func (s *set) resolve(f *Rendered, doc *conf.Document, e change.Edit, verb string) (conf.Edit, bool) {
 	edit := e.Document()
 	var err error
 	switch {
 	case verb == "replace":
 		edit.Seen = secret.Seen(string(f.Candidate.Content))
-		edit.To.Text, err = secret.Fill(e.With, s.reading.Secrets)
+		if edit.To.Text, err = s.text(f, e.With); err == nil {
+			edit.Find, err = s.valued(f, e.Replace)
+		}
 	case verb == "insert":
 		edit.Text, err = secret.Fill(e.Insert, s.reading.Secrets)
 	case verb != "set":
@@ -391,14 +399,13 @@ func (s *set) resolve(f *Rendered, e change.Edit, verb string) (conf.Edit, bool)
 	case e.Secret != "":
 		edit.To.Words = []string{s.reading.Secrets[e.Secret]}
 	default:
-		var program *expr.Program
-		if program, err = expr.Compile(e.Compute, expr.HostVars, expr.Scalar); err == nil {
-			edit.To.Text, err = program.Scalar(s.reading.Host.Vars())
-		}
-		if err != nil {
+		if edit.To.Text, err = scalar(e.Compute, s.vars); err != nil {
 			s.find(finding.Veto, "not-computable", "", 0, "%s: %v", e.Set, err)
 			return edit, false
 		}
+	}
+	if err == nil && len(e.ValueNames()) > 0 {
+		edit, err = doc.Fill(edit, s.placeholders())
 	}
 	if err != nil {
 		s.refuse(f, 0, "%v", err)

@@ -94,7 +94,7 @@ func TestGuessesTellNothing(t *testing.T) {
 				"data": file("/etc/gauge/data.ini", "[x]\ntoken = SECRET\nname = gauge\nlevels = high\n"),
 				"note": file("/etc/gauge/note", "the gate\nthere\npassword=SECRET\n"),
 			}})
-			r.Settled("", "")
+			r.Settled("", "", true)
 			var b strings.Builder
 			fmt.Fprintln(&b, r.Act.Name)
 			for _, f := range r.Clean() {

@@ -43,7 +43,7 @@ func Literals(name string, services map[string]*definition.Service, spec *change
 		if e.Text != nil {
 			text = *e.Text
 		}
-		for _, item := range append(slices.Clone(e.Each), conf.Item)[:max(len(e.Each), 1)] {
+		for _, item := range append(slices.Clone(e.Each.Items), conf.Item)[:max(len(e.Each.Items), 1)] {
 			text := strings.ReplaceAll(text, conf.Item, item)
 			doc, _ := conf.Parse(name, svc.Files[key].Format, []byte(text))
 			for _, at := range heldIn(judge, []byte(text), doc) {

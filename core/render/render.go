@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"wladder/core/change"
+	"wladder/core/conf"
 	"wladder/core/definition"
 	"wladder/core/expr"
 	"wladder/core/finding"
@@ -29,16 +30,30 @@ type Result struct {
 	Waits    bool     // the checker must not see it before it is approved
 	Shown    []string // what the trial's dump must print
 
-	redactor *secret.Redactor // knows all secrets of this host's files
-	own      *secret.Redactor // for what the change's author wrote
+	// Values are the change's named values on this host.
+	Values map[string]string
+
+	intoForce bool             // no file is edited: what is saved is brought into force
+	redactor  *secret.Redactor // knows all secrets of this host's files
+	own       *secret.Redactor // for what the change's author wrote
 }
 
 // Settled says of a result without files to change what is to become of the host:
 // it gets the act alone where the program has not taken up what stands there, for
-// the reason unready, and nothing otherwise. whose stands before what is said of it.
-func (r *Result) Settled(whose, unready string) {
+// the reason unready, and nothing otherwise. told is false where nothing tells whether
+// it has; whose stands before what is said of it.
+func (r *Result) Settled(whose, unready string, told bool) {
 	switch {
 	case len(r.Files) > 0 || r.Vetoed():
+	case r.intoForce && !told:
+		r.find(finding.Veto, "cannot-tell-in-force", "", 0, "%snothing tells whether what is saved is in force here: the definition has no in-force check beyond processes begun since the act. Give it one, or the change a probe with before and after", whose)
+	case r.intoForce && unready == "":
+		r.find(finding.Note, "nothing-to-change", "", 0, "%swhat is saved is in force already", whose)
+	case r.intoForce && len(r.Act.Commands) == 0:
+		r.find(finding.Veto, "no-act", "", 0, "%sthe act %s has no command, so nothing brings it into force", whose, r.Act.Name)
+	case r.intoForce:
+		r.find(finding.Note, "brought-into-force", "", 0, "%swhat is saved is not in force: %s. It gets the act %s", whose, unready, r.Act.Name)
+		r.Files, r.Held = r.Held, nil
 	case unready != "" && len(r.Held) > 0 && len(r.Act.Commands) > 0:
 		r.find(finding.Warn, "not-in-force", "", 0, "%sthe files say already what this change wants, and the program has not taken it up: %s. It gets the act %s alone", whose, unready, r.Act.Name)
 		r.Files, r.Held = r.Held, nil
@@ -100,6 +115,9 @@ type Reading struct {
 	Files    map[string]Found  // by their key in the definition
 	Secrets  map[string]string // by name
 	Redactor *secret.Redactor
+
+	vars   map[string]any    // of the part that is rendered
+	values map[string]string // the change's named ones
 }
 
 // set is the paths of one host as the edits leave them, by key.
@@ -109,8 +127,11 @@ type set struct {
 	reading  Reading
 	now      map[string]*Rendered
 	order    []string
-	need     int               // index of the act
+	need     int               // index of the act that what changes needs
+	wanted   int               // the same of all edits, those included that find what they want
 	standIns map[string]string // by name, where they fill in for the secrets
+	vars     map[string]any    // of expr.EditVars
+	values   map[string]string // the change's named ones
 	literals []string          // secrets that are written out
 	out      map[int]bool      // the edits that hold them, by number
 }
@@ -142,7 +163,21 @@ func Together(reading Reading, parts []Part) []Result {
 		reading.Redactor.Add(standIns[name])
 	}
 	seen, real := make([]*set, len(parts)), make([]*set, len(parts))
+	of := func(service string) *known {
+		for _, p := range parts {
+			if p.Service.Name == service {
+				return &known{Part: p, host: reading.Host, redactor: reading.Redactor, docs: map[string]*conf.Document{}}
+			}
+		}
+		return &known{host: reading.Host}
+	}
+	var values map[string]string
+	var findings []finding.Finding
+	if len(parts) > 0 {
+		values, findings = named(parts[0].Spec, of)
+	}
 	for i, p := range parts {
+		reading.vars, reading.values = of(p.Service.Name).vars(values), values
 		reading.Files = p.Files
 		other := reading
 		other.Secrets = standIns
@@ -163,6 +198,10 @@ func Together(reading Reading, parts []Part) []Result {
 	own := ownRedactor(reading.Redactor, seen)
 	results := make([]Result, len(parts))
 	for i, s := range real {
+		s.Values = values
+		if i == 0 {
+			s.Findings = append(findings, s.Findings...)
+		}
 		s.tellMade()
 		s.tellWaits()
 		r := s.Result
@@ -178,6 +217,9 @@ func Together(reading Reading, parts []Part) []Result {
 		}
 		slices.SortStableFunc(r.Files, func(a, b Rendered) int { return cmp.Compare(a.turn(), b.turn()) })
 		r.Act = s.svc.Acts[s.need]
+		if len(r.Files) == 0 { // it may be saved, and not in force
+			r.Act = s.svc.Acts[max(s.need, s.wanted)]
+		}
 		results[i] = *r
 	}
 	return results
@@ -185,9 +227,19 @@ func Together(reading Reading, parts []Part) []Result {
 
 // edited makes a change's edits, but for those that are out.
 func edited(svc *definition.Service, spec *change.Spec, reading Reading, standIns map[string]string, out map[int]bool) *set {
-	s := &set{Result: &Result{redactor: reading.Redactor}, svc: svc, reading: reading, now: map[string]*Rendered{}, standIns: standIns, out: map[int]bool{}}
+	s := &set{Result: &Result{redactor: reading.Redactor}, svc: svc, reading: reading, now: map[string]*Rendered{}, standIns: standIns, out: map[int]bool{}, vars: reading.vars, values: reading.values}
+	if len(spec.Edits) == 0 && spec.IntoForce != "" {
+		s.bringIntoForce(spec.IntoForce)
+	}
 	for i, e := range spec.Edits {
 		if out[i] {
+			continue
+		}
+		if !s.concerns(e) {
+			continue
+		}
+		e, ok := s.on(e)
+		if !ok {
 			continue
 		}
 		before := len(s.literals)
@@ -198,6 +250,32 @@ func edited(svc *definition.Service, spec *change.Spec, reading Reading, standIn
 		}
 	}
 	return s
+}
+
+// bringIntoForce holds all files of the service as they are, for its act.
+func (s *set) bringIntoForce(act string) {
+	s.intoForce = true
+	if s.wanted = len(s.svc.Acts) - 1; act != "true" {
+		if s.wanted = s.svc.ActIndex(act); s.wanted < 0 {
+			s.wanted = 0
+			s.find(finding.Veto, "no-act", "", 0, "bring-into-force: %s is not one of the acts of %s", act, s.svc.Name)
+			return
+		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(s.svc.Files)) {
+		found := s.reading.Files[key]
+		if found.Path == "" || found.Missing || found.Kind != "regular file" {
+			continue
+		}
+		f := &Rendered{Key: key, Format: s.svc.Files[key].Format, Found: found, Path: found.Resolved, Base: found.Copy(), Candidate: found.Copy()}
+		doc, _ := f.document(found.Content)
+		s.redactor.AddFile(s.svc.Secrets(key), found.Content, doc)
+		s.now[key] = f
+		s.order = append(s.order, key)
+	}
+	if len(s.order) == 0 {
+		s.find(finding.Veto, "base-missing", "", 0, "none of the files of %s is there; is the software installed on this host?", s.svc.Name)
+	}
 }
 
 // ownRedactor covers the secrets that are legible in what is shown of this host's files

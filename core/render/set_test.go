@@ -108,7 +108,7 @@ func TestSetsOfPaths(t *testing.T) {
 
 func TestEditsOfPathsThatAreRefused(t *testing.T) {
 	for edits, want := range map[string]string{
-		`  - {delete: extra}`:                                               "edit-refused: is not there",
+		`  - {delete: extra}`:                                               "",
 		`  - {move: main, onto: server}`:                                    "edit-refused: is there already",
 		`  - {move: extra, onto: key}`:                                      "edit-refused: is not there, so it cannot be moved",
 		`  - {link: "on", leads-to: ../../../root/x}`:                       "edit-refused: would lead to ../../../root/x",
@@ -231,7 +231,7 @@ func mustService(t *testing.T) *definition.Service {
 func TestSettled(t *testing.T) {
 	for unready, want := range map[string]string{"": "nothing-to-change", `probe "in force" is not well: 1`: "not-in-force"} {
 		r := renderSet(t, "  - {file: main, set: a/port, to: 1}\n")
-		r.Settled("", unready)
+		r.Settled("", unready, true)
 		if len(r.Findings) != 1 || r.Findings[0].Code != want || !strings.Contains(r.Findings[0].Text, unready) || (len(r.Files) == 1) != (unready != "") {
 			t.Errorf("%q: %d files, %+v", unready, len(r.Files), r.Findings)
 		}

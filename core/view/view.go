@@ -159,6 +159,26 @@ type Climb struct {
 	StartedAt time.Time         `json:"started_at"`
 	EndedAt   *time.Time        `json:"ended_at,omitempty"`
 	Rungs     []Rung            `json:"rungs"` // from the bottom up
+	// NotProven counts the done hosts of which nothing proves that the new values are in force.
+	NotProven int `json:"not_proven"`
+	// Excused counts the hosts that ended otherwise than done and may, by state.
+	Excused Counts `json:"excused"`
+}
+
+// Well tells whether a climb is through, every host done that has to be, and each proven.
+func (c Climb) Well() bool {
+	ill := c.NotProven
+	for _, r := range c.Rungs {
+		for state, n := range r.Counts {
+			if state != ladder.Done {
+				ill += n
+			}
+		}
+	}
+	for _, n := range c.Excused {
+		ill -= n
+	}
+	return c.State == ladder.Completed && ill == 0
 }
 
 // Rung counts the hosts of one stage by state.
@@ -183,7 +203,8 @@ type HostRun struct {
 	State     ladder.RunState `json:"state"`
 	Step      ladder.Step     `json:"step"` // under way or next; empty at the end
 	Failed    bool            `json:"failed"`
-	Why       string          `json:"why"` // in words, where it did not end as wanted
+	MayFail   bool            `json:"may_fail,omitempty"` // its restore counts for nothing
+	Why       string          `json:"why"`                // in words, where it did not end as wanted
 	Files     ladder.Files    `json:"files"`
 	Process   ladder.Process  `json:"process"`
 	Proof     ladder.Proof    `json:"proof,omitempty"` // what a done run rests on

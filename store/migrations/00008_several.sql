@@ -13,5 +13,11 @@ alter table rehearsals drop column service_digest;
 -- The service of its host that a run acts on, or acted on last.
 alter table host_runs add column at_service int not null default 0;
 
+-- A host whose restore counts neither for the ladder nor for how the climb ended.
+alter table host_runs add column may_fail boolean not null default false;
+
+-- What probes answered before the change, where they compare with it after: sealed.
+alter table host_runs add column earlier bytea not null default '';
+
 -- +goose Down
 select 'there is no way down: restore a backup';

@@ -962,8 +962,12 @@ export interface components {
             digest: string;
             /** Format: date-time */
             ended_at?: string;
+            excused: {
+                [key: string]: number;
+            };
             /** Format: int64 */
             id: number;
+            not_proven: number;
             policy: components["schemas"]["Policy"];
             rungs: components["schemas"]["Rung"][];
             /** Format: date-time */
@@ -1036,6 +1040,7 @@ export interface components {
             host: string;
             /** Format: int64 */
             id: number;
+            may_fail?: boolean;
             /** @enum {string} */
             process: "old" | "new" | "down" | "unknown";
             /** @enum {string} */
