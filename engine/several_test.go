@@ -233,7 +233,8 @@ probes:
 		}
 	}
 	// What the intake answers speaks of its interval.
-	for expect, want := range map[string]ladder.RunState{"body == earlier.body": ladder.Restored, "status == earlier.status && size(body) == size(earlier.body)": ladder.Done} {
+	for i, want := range []ladder.RunState{ladder.Restored, ladder.Done} {
+		expect := []string{"body == earlier.body", "status == earlier.status && size(body) == size(earlier.body)"}[i]
 		id := r.drafted(fmt.Sprintf(oneService, "intake", fmt.Sprintf(`
 edits: [{set: intake/poll_seconds, to: 90}]
 probes: [{name: stays, ask: "http GET :18470/health", expect: %q}]
