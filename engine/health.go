@@ -113,9 +113,9 @@ func (s *service) judgeLogs(j host.Journal, clean func(string) string) string {
 // the definition's, processes begun since the act are the proof.
 func (r *hostRun) inForce(ctx context.Context, ask asker) (result, error) {
 	s := r.at()
-	if len(s.InForce) > 0 {
+	if proofs := slices.Concat(s.InForce, s.mine.InForce); len(proofs) > 0 {
 		var checks []probe.Probe
-		for _, p := range s.InForce {
+		for _, p := range proofs {
 			checks = append(checks, named(s.Part, p, len(r.services) > 1))
 		}
 		res, err := r.until(ctx, ask, probe.Later, checks, nil)

@@ -87,6 +87,7 @@ files:
   unit: {format: systemd, paths: {any: /etc/systemd/system/nginx.service.d/50-limits.conf}}
 acts: [{name: restart, command: [systemctl, restart, nginx.service]}]
 settle: 500ms
+despite: [not-proven]
 `
 
 // TestOverruledEdit sets a limit that a later file sets again on one of two

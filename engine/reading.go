@@ -115,7 +115,7 @@ func (r *reading) leaf() (encoded []byte, contents [][]byte) {
 		if len(c.Files) == 0 {
 			continue
 		}
-		part := plan.LeafPart{Part: c.at, Act: c.Act, Shown: c.Shown, Pins: c.PinFiles(h.Traits.Family, r.probesOf(c))}
+		part := plan.LeafPart{Part: c.at, Act: c.Act, Shown: c.Shown, InForce: c.Result.InForce, Pins: c.PinFiles(h.Traits.Family, r.probesOf(c))}
 		for _, f := range c.Files {
 			links := f.Found.Links
 			if f.Path == f.Found.Path {
@@ -142,7 +142,7 @@ func (r *reading) leaf() (encoded []byte, contents [][]byte) {
 
 // probesOf lists the probes that may name files of a service.
 func (r *reading) probesOf(c *carried) []probe.Probe {
-	return slices.Concat(c.Probes, []probe.Probe(c.InForce), slices.DeleteFunc(slices.Clone(r.own), func(p probe.Probe) bool { return p.Service != c.Name }))
+	return slices.Concat(c.Probes, []probe.Probe(c.Service.InForce), c.Result.InForce, slices.DeleteFunc(slices.Clone(r.own), func(p probe.Probe) bool { return p.Service != c.Name }))
 }
 
 // hostFile gives a path as the host's scripts know it.
@@ -193,6 +193,7 @@ func (r *reading) read(ctx context.Context, found *store.Read) (findings []findi
 		r.services[i].Result = result
 	}
 	findings = append(findings, r.collisions()...)
+	findings = append(findings, r.unproven()...)
 	more, err := r.look(ctx, found)
 	findings = append(findings, more...)
 	if err != nil {
@@ -270,6 +271,19 @@ func (r *reading) carry() (findings []finding.Finding, err error) {
 		findings = append(findings, finding.Finding{Level: finding.Note, Code: "takes-a-part", Text: fmt.Sprintf("the definition of %s says that this host does not carry it: it takes the other part of this change alone", strings.Join(without, ", "))})
 	}
 	return findings, nil
+}
+
+// unproven finds services of which nothing would prove what is set: no check that it is in
+// force, and no probe of definition or change.
+func (r *reading) unproven() (findings []finding.Finding) {
+	for _, c := range r.services {
+		covered := len(c.Service.InForce)+len(c.Result.InForce)+len(c.Probes) > 0 || slices.Contains(c.Despite, definition.NotProven) ||
+			slices.ContainsFunc(r.own, func(p probe.Probe) bool { return p.Service == "" || p.Service == c.Name })
+		if len(c.Files) > 0 && !covered {
+			findings = append(findings, veto(definition.NotProven, "%snothing would prove that it is in force: the definition has no in-force check and no probe, and the change has no probe. Give it one; or the definition says despite: [not-proven], and the host ends done, not proven", r.whose(c)))
+		}
+	}
+	return findings
 }
 
 // collisions finds paths that several services of the change would write.
@@ -392,7 +406,7 @@ func (r *reading) whose(c *carried) string {
 // change's own probes count where nothing else is changed on the host.
 func (r *reading) unready(ctx context.Context, c *carried, own bool) (what string, told bool, err error) {
 	var checks []probe.Probe
-	for _, p := range c.InForce {
+	for _, p := range slices.Concat([]probe.Probe(c.Service.InForce), c.Result.InForce) {
 		checks = append(checks, named(c.part(), p, r.several()))
 	}
 	for i, p := range r.probes {

@@ -43,6 +43,7 @@ type Service struct {
 	Logs      *Logs              `yaml:"logs"`
 	FrontDoor *FrontDoor         `yaml:"front-door"`
 	Settle    written.Duration   `yaml:"settle"`  // how long to wait until first well; 15s where unset
+	Despite   []string           `yaml:"despite"` // codes of vetoes that are known and accepted for this service: not-proven
 	Guarded   bool               `yaml:"guarded"` // it carries our own way in: its guard stays short during the soak, too
 	Guard     written.Duration   `yaml:"guard"`   // how long a host waits for us before it undoes a change; reckoned where unset
 
@@ -140,6 +141,9 @@ var (
 	unitRule = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9@:_.-]*\.(service|socket|timer)$`)
 )
 
+// NotProven is the veto on what neither an in-force check nor a probe covers.
+const NotProven = "not-proven"
+
 // Name tells whether a text can name a service or a secret.
 func Name(text string) bool { return nameRule.MatchString(text) }
 
@@ -206,6 +210,19 @@ func parse(name string, names int, data []byte) (*Service, error) {
 			p.Add("settings: %s: act %q is not one of acts", set.Address, set.Act)
 		}
 		set.check(p)
+	}
+	for _, code := range s.Despite {
+		if code != NotProven {
+			p.Add("despite: %q; want %s, the one veto that a service may accept", code, NotProven)
+		}
+	}
+	for i := range s.Settings {
+		if check := s.Settings[i].InForce; check != nil {
+			if check.Name == "" {
+				check.Name = s.Settings[i].Address + " in force"
+			}
+			CheckProbes(p, "in-force", []probe.Probe{*check}, s)
+		}
 	}
 	for i := range s.InForce {
 		if s.InForce[i].Name == "" {

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"wladder/core/conf"
+	"wladder/core/probe"
 	"wladder/core/written"
 )
 
@@ -27,6 +28,8 @@ type Setting struct {
 	// Shown is what the trial's dump prints once the value is in force, with
 	// {value} in the value's place.
 	Shown string `yaml:"shown"`
+	// InForce proves the very value at work; its expectation knows the value as value.
+	InForce *probe.Probe `yaml:"in-force"`
 
 	address conf.Address
 }

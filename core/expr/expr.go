@@ -147,9 +147,11 @@ var AnswerVars = vars(
 	cel.Variable("exit", cel.IntType),        // command
 	cel.Variable("output", cel.StringType),   // command: at most 64 KiB
 
-	cel.Variable("answer", anything),  // all of the answer, by the names above
-	cel.Variable("earlier", anything), // the probe's own answer before the change
-	cel.Variable("values", texts),     // those that the change names
+	cel.Variable("answer", anything),      // all of the answer, by the names above
+	cel.Variable("earlier", anything),     // the probe's own answer before the change
+	cel.Variable("values", texts),         // those that the change names
+	cel.Variable("value", cel.StringType), // in-force checks of settings: what is set
+	cel.Function("amount", cel.Overload("amount_string", []*cel.Type{cel.StringType}, cel.IntType, cel.UnaryBinding(amount))),
 )
 
 // Program is a compiled expression.

@@ -80,6 +80,8 @@ type LeafPart struct {
 	Files []LeafFile     `json:"files"` // in the order in which they are placed
 	Act   definition.Act `json:"act"`
 	Shown []string       `json:"shown"` // what the trial's dump must print
+	// InForce are the checks of the very values that are set here.
+	InForce []probe.Probe `json:"in_force,omitempty"`
 	// Pins is where certificates that probes pin by lie, by their files' keys.
 	Pins map[string]string `json:"pins,omitempty"`
 }

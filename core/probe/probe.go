@@ -35,6 +35,9 @@ type Probe struct {
 	// change's services that has them where it is unset.
 	Service string `yaml:"service" json:"service,omitempty"`
 
+	// Value is what a setting is set to, which the in-force check of the setting knows as value.
+	Value string `yaml:"-" json:"value,omitempty"`
+
 	// Known are the change's named values on the host that is asked, which expectations
 	// know as values; see With.
 	Known map[string]string `yaml:"-" json:"-"`
@@ -173,7 +176,7 @@ func (p Probe) Judge(at Phase, a Answer) Verdict {
 			return v
 		}
 		vars := a.vars()
-		vars["answer"], vars["earlier"], vars["values"] = a.whole(ask), p.Was, expr.Texts(p.Known)
+		vars["answer"], vars["earlier"], vars["values"], vars["value"] = a.whole(ask), p.Was, expr.Texts(p.Known), p.Value
 		v.Well, err = program.Bool(vars)
 	}
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -348,11 +349,27 @@ func (s *set) judgeBrought(f *Rendered, was, now *conf.Document) bool {
 	return well
 }
 
+// secretTexts lists the secrets that an edit may hold, and what stands for them.
+func (s *set) secretTexts() []string {
+	all := slices.Collect(maps.Values(s.standIns))
+	for _, v := range s.reading.Secrets {
+		if v != "" {
+			all = append(all, v)
+		}
+	}
+	return all
+}
+
 // judge holds a value against the definition's rule for it.
 func (s *set) judge(f *Rendered, doc *conf.Document, edit conf.Edit, rule *definition.Setting) bool {
 	value := edit.To.Joined()
 	if rule.Shown != "" {
 		s.Shown = append(s.Shown, strings.ReplaceAll(rule.Shown, "{value}", value))
+	}
+	if check := rule.InForce; check != nil && !rule.Secret && !slices.ContainsFunc(s.secretTexts(), func(text string) bool { return strings.Contains(value, text) }) {
+		one := *check
+		one.Name, one.Value = edit.Address+" in force", value
+		s.InForce = append(slices.DeleteFunc(s.InForce, func(p probe.Probe) bool { return p.Name == one.Name }), one)
 	}
 	wrong := rule.Judge(value)
 	for _, text := range s.standIns {

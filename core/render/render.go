@@ -18,6 +18,7 @@ import (
 	"wladder/core/expr"
 	"wladder/core/finding"
 	"wladder/core/plan"
+	"wladder/core/probe"
 	"wladder/core/secret"
 )
 
@@ -27,8 +28,9 @@ type Result struct {
 	Held     []Rendered // those that edits named, and that say already what is wanted
 	Act      definition.Act
 	Findings []finding.Finding
-	Waits    bool     // the checker must not see it before it is approved
-	Shown    []string // what the trial's dump must print
+	Waits    bool          // the checker must not see it before it is approved
+	Shown    []string      // what the trial's dump must print
+	InForce  []probe.Probe // that prove the very values at work
 
 	// Values are the change's named values on this host.
 	Values map[string]string
