@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -291,5 +292,26 @@ func TestWhoMayFail(t *testing.T) {
 	run := find(d, "b01")
 	if run.State != ladder.Restored || run.Failed || !run.MayFail || d.State != "completed" || d.Climb.Excused[ladder.Restored] != 1 || !d.Climb.Well() {
 		t.Errorf("b01 is %+v; the climb %+v", run, d.Climb)
+	}
+}
+
+// TestTheSmallestDefinition takes the first example of the docs, as it stands there, to a
+// host and through a change.
+func TestTheSmallestDefinition(t *testing.T) {
+	t.Parallel()
+	page, err := os.ReadFile("../docs/definitions.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, text, _ := strings.Cut(string(page), "```yaml\n")
+	text, _, _ = strings.Cut(text, "```")
+	r := newTwoRig(t, 1)
+	r.hosts[0].Files.Write(intakePath, []byte("[intake]\nport = 8470\npoll_seconds = 60\nmax_gauges = 40\n"))
+	r.hosts[0].Run("systemctl restart gauge-intake.service")
+	r.load("gauge-intake", strings.Replace(text, `"gauge"`, `"bulletin"`, 1))
+	id := r.drafted(fmt.Sprintf(oneService, "gauge-intake", "edits: [{set: intake/poll_seconds, to: 30}]"))
+	r.approved(id)
+	if run := find(r.climb(id), "b00"); run.State != ladder.Done || run.Proof != ladder.ProofProbes {
+		t.Errorf("%+v", run)
 	}
 }
