@@ -268,7 +268,7 @@ func (r *reading) carry() (findings []finding.Finding, err error) {
 	case len(r.services) == 0:
 		findings = append(findings, veto("not-carried", "the definition of %s says that this host does not carry it", without[0]))
 	case len(without) > 0:
-		findings = append(findings, finding.Finding{Level: finding.Note, Code: "takes-a-part", Text: fmt.Sprintf("the definition of %s says that this host does not carry it: it takes the other part of this change alone", strings.Join(without, ", "))})
+		findings = append(findings, finding.Finding{Level: finding.Note, Code: "takes-a-part", Text: fmt.Sprintf("this host does not carry %s, by its definition; it takes the rest of this change", strings.Join(without, ", "))})
 	}
 	return findings, nil
 }

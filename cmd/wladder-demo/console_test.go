@@ -167,7 +167,7 @@ func TestConsole(t *testing.T) {
 	p.picture("sign-in")
 	p.signIn("oda")
 	p.says("it is paused: an operator resumes or stops it")
-	p.until("document.querySelectorAll('tbody tr[data-row-key]').length === 7")
+	p.until("document.querySelectorAll('tbody tr[data-row-key]').length === 8")
 	p.picture("changes")
 	p.do(chromedp.Click(chromedp.CSS("a[href='/changes/5']"), chromedp.NodeVisible))
 	p.says("events/worker_connections: 768 → 4096")

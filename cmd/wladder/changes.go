@@ -204,15 +204,23 @@ func (t *terminal) rehearsedChange(ctx context.Context, args []string) (view.Cha
 func (t *terminal) findings(d view.ChangeDetail) (bad bool) {
 	type line struct {
 		finding.Finding
-		hosts string
+		hosts []string // the first of them
+		count int
 	}
 	var all []line
 	for _, f := range d.Rehearsal.Findings {
-		all = append(all, line{f, ""})
+		all = append(all, line{Finding: f})
 	}
+	at := map[finding.Finding]int{} // what is found in several groups is said once
 	for _, g := range d.Rehearsal.Groups {
 		for _, f := range g.Findings {
-			all = append(all, line{f, named(g.Hosts, g.Count)})
+			k, there := at[f]
+			if !there {
+				k = len(all)
+				at[f] = k
+				all = append(all, line{Finding: f})
+			}
+			all[k].hosts, all[k].count = append(all[k].hosts, g.Hosts...), all[k].count+g.Count
 		}
 	}
 	weight := map[finding.Level]int{finding.Veto: 0, finding.Warn: 1, finding.Note: 2}
@@ -228,8 +236,8 @@ func (t *terminal) findings(d view.ChangeDetail) (bad bool) {
 		}
 		style := map[finding.Level]string{finding.Veto: "red", finding.Warn: "ochre"}[l.Level]
 		fmt.Fprintf(t.out, "%s %s%s\n", t.paint(style, string(l.Level)), plain(where), plain(l.Text))
-		if l.hosts != "" {
-			fmt.Fprintf(t.out, "     %s\n", plain(l.hosts))
+		if l.count > 0 {
+			fmt.Fprintf(t.out, "     %s\n", plain(named(l.hosts, l.count)))
 		}
 		bad = bad || l.Level == finding.Veto
 	}

@@ -35,6 +35,7 @@ type Result struct {
 	// Values are the change's named values on this host.
 	Values map[string]string
 
+	spared    bool             // no edit concerns the host
 	intoForce bool             // no file is edited: what is saved is brought into force
 	redactor  *secret.Redactor // knows all secrets of this host's files
 	own       *secret.Redactor // for what the change's author wrote
@@ -59,6 +60,8 @@ func (r *Result) Settled(whose, unready string, told bool) {
 	case unready != "" && len(r.Held) > 0 && len(r.Act.Commands) > 0:
 		r.find(finding.Warn, "not-in-force", "", 0, "%sthe files say already what this change wants, and the program has not taken it up: %s. It gets the act %s alone", whose, unready, r.Act.Name)
 		r.Files, r.Held = r.Held, nil
+	case r.spared:
+		r.find(finding.Note, "nothing-to-change", "", 0, "%sno edit of this change concerns this host", whose)
 	default:
 		r.find(finding.Note, "nothing-to-change", "", 0, "%sthe files say already what this change wants", whose)
 	}
@@ -233,6 +236,7 @@ func edited(svc *definition.Service, spec *change.Spec, reading Reading, standIn
 	if len(spec.Edits) == 0 && spec.IntoForce != "" {
 		s.bringIntoForce(spec.IntoForce)
 	}
+	s.spared = true
 	for i, e := range spec.Edits {
 		if out[i] {
 			continue
@@ -244,6 +248,7 @@ func edited(svc *definition.Service, spec *change.Spec, reading Reading, standIn
 		if !ok {
 			continue
 		}
+		s.spared = false
 		before := len(s.literals)
 		s.edit(e)
 		s.out[i] = len(s.literals) > before
