@@ -36,8 +36,9 @@ var mayImport = map[string]string{
 	"console":          "",
 	"demo":             "client core/ladder core/view standin",
 	"lab":              "",
+	"bundled":          "",
 
-	"cmd/wladder":      "client core/change core/conf core/definition core/finding core/ladder core/record core/render core/view",
+	"cmd/wladder":      "bundled client core/change core/conf core/definition core/finding core/ladder core/record core/render core/view",
 	"cmd/wladderd":     "api console core/record core/view engine host store store/postmaster",
 	"cmd/wladder-demo": "client core/ladder core/view demo standin",
 	"":                 "", // this test

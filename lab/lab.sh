@@ -18,7 +18,7 @@
 set -eu
 cache=${WLADDER_LAB:-${XDG_CACHE_HOME:-$HOME/.cache}/wladder-lab}
 packages=systemd,systemd-sysv,dbus,libpam-systemd,openssh-server,iproute2,procps,sudo,acl,attr,e2fsprogs,libcap2-bin,openssl
-daemons=nginx,apache2,mariadb-server,dovecot-core,rsyslog,redis-server,unbound,chrony,haproxy,tomcat10,postgresql
+daemons=nginx,apache2,mariadb-server,dovecot-core,rsyslog,redis-server,unbound,chrony,haproxy,tomcat10,postgresql,postfix,bind9,bind9-utils,php-fpm,logrotate
 # What the root is made of names it.
 root=$cache/root-$( (sed -n '/^base)/,/;;$/p' "$0" && echo "$packages,$daemons") | sha256sum | cut -c1-8)
 
@@ -47,7 +47,7 @@ base)
 	systemctl --root="$new" -q mask console-getty.service getty@tty1.service e2scrub_reap.service e2scrub_all.timer \
 		apt-daily.timer apt-daily-upgrade.timer fstrim.timer dpkg-db-backup.timer dev-hugepages.mount \
 		sys-fs-fuse-connections.mount systemd-pstore.service
-	systemctl --root="$new" -q disable nginx apache2 mariadb dovecot dovecot.socket rsyslog redis-server unbound unbound-resolvconf chrony haproxy tomcat10 \
+	systemctl --root="$new" -q disable nginx apache2 mariadb dovecot dovecot.socket rsyslog redis-server unbound unbound-resolvconf chrony haproxy tomcat10 postfix named php8.2-fpm \
 		postgresql apache-htcacheclean logrotate.timer systemd-timesyncd networking phpsessionclean.timer man-db.timer 2>/dev/null || :
 	systemctl --root="$new" -q set-default multi-user.target
 	touch "$new/.whole"

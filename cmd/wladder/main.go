@@ -28,7 +28,7 @@ func commands() []command {
 		signIn, signOut, passwordCommand, signInsCommand, tokenCommand, changeKey,
 		accountsCommand, accountAdd, accountCommand, requestsCommand, requestCommand,
 		hostsCommand, hostCommand, hostsLoad, survey, ask, secretCommand, secretsCommand,
-		services, serviceCommand, servicesLoad, servicesApprove, servicesWithdraw,
+		services, serviceCommand, bundledCommand, servicesLoad, servicesApprove, servicesWithdraw,
 		settings, retouch,
 		draft, changes, show, rehearse, diff, findings,
 		offer, approve, decline, leaveOut, withdraw,

@@ -2,6 +2,7 @@ package definition
 
 import (
 	"fmt"
+	"net/netip"
 	"regexp"
 	"strconv"
 	"strings"
@@ -15,7 +16,7 @@ import (
 type Setting struct {
 	Address string   `yaml:"address"`
 	File    string   `yaml:"file"`
-	Type    string   `yaml:"type"`  // integer, size, seconds, switch, choice or text
+	Type    string   `yaml:"type"`  // integer, size, seconds, switch, choice, port, path, address, list or text
 	Range   string   `yaml:"range"` // for integer, size and seconds: MIN..MAX
 	Choices []string `yaml:"choices"`
 	Measure string   `yaml:"measure"` // of the number, for people: such as connections
@@ -84,9 +85,9 @@ func (t *Setting) check(p *written.Problems) {
 		if len(t.Choices) == 0 {
 			p.Add("settings: %s: a choice wants choices", t.Address)
 		}
-	case "switch", "text":
+	case "switch", "text", "port", "path", "address", "list":
 	default:
-		p.Add("settings: %s: type %q is not known; want integer, size, seconds, switch, choice or text", t.Address, t.Type)
+		p.Add("settings: %s: type %q is not known; want integer, size, seconds, switch, choice, port, path, address, list or text", t.Address, t.Type)
 	}
 }
 
@@ -105,9 +106,20 @@ var suffixes = map[string]map[byte]int64{
 	"seconds": {'s': 1, 'm': 60, 'h': 3600, 'd': 86400},
 }
 
+// spelled are longer ways to write a suffix, as 16MB, 16MiB or 5min.
+var spelled = map[string]*regexp.Regexp{
+	"size":    regexp.MustCompile(`^([0-9]+ ?[kmgtKMGT])(?:i?[bB])$`),
+	"seconds": regexp.MustCompile(`^([0-9]+ ?[smhdSMHD])(?:in|ec|our|ours|ay|ays)$`),
+}
+
 // number reads a count, a size such as 16M, or a time such as 90s or 5m.
 func number(kind, text string) (int64, error) {
-	factor := int64(1)
+	given, factor := text, int64(1)
+	if rule := spelled[kind]; rule != nil {
+		if m := rule.FindStringSubmatch(text); m != nil {
+			text = strings.ReplaceAll(m[1], " ", "")
+		}
+	}
 	if n := len(text); n > 1 {
 		if f, ok := suffixes[kind][text[n-1]|0x20]; ok {
 			factor, text = f, text[:n-1]
@@ -115,9 +127,23 @@ func number(kind, text string) (int64, error) {
 	}
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n > (1<<62)/factor {
-		return 0, fmt.Errorf("%q is no %s", text, kind)
+		return 0, fmt.Errorf("%q is no %s", given, kind)
 	}
 	return n * factor, nil
+}
+
+// addressRule fits IPv4 addresses and hosts' names (RFC 1123), with or without a port.
+var addressRule = regexp.MustCompile(`^(\*|[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?)*)(:[0-9]{1,5})?$`)
+
+// net6 gives an IPv6 address, in brackets where a port follows; empty where it is none.
+func net6(text string) string {
+	if inner, port, ok := strings.Cut(strings.TrimPrefix(text, "["), "]"); ok && strings.HasPrefix(text, "[") && (port == "" || addressRule.MatchString("a"+port)) {
+		text = inner
+	}
+	if at, err := netip.ParseAddr(text); err == nil {
+		return at.String()
+	}
+	return ""
 }
 
 // Judge says what is wrong with a value; empty where nothing is.
@@ -141,6 +167,18 @@ func (t *Setting) Judge(value string) string {
 			}
 		}
 		return fmt.Sprintf("%q is of the wrong type; want on or off, yes or no", value)
+	case "port":
+		if n, err := strconv.Atoi(value); err != nil || n < 1 || n > 65535 {
+			return fmt.Sprintf("%q is of the wrong type; want a port from 1 to 65535", value)
+		}
+	case "path":
+		if !cleanPath(value) {
+			return fmt.Sprintf("%q is of the wrong type; want an absolute path without . and ..", value)
+		}
+	case "address":
+		if !addressRule.MatchString(value) && net6(value) == "" {
+			return fmt.Sprintf("%q is of the wrong type; want an IP address or a host's name, with or without a port", value)
+		}
 	case "choice":
 		for _, c := range t.Choices {
 			if c == value {

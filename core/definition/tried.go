@@ -33,7 +33,7 @@ func (s *Service) Waits(file string, a conf.Address, value string) string {
 // typed tells whether the values are such that none can name a file or bring code.
 func (t *Setting) typed() bool {
 	switch t.Type {
-	case "integer", "size", "seconds", "switch", "choice":
+	case "integer", "size", "seconds", "switch", "choice", "port":
 		return true
 	}
 	return false

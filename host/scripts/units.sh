@@ -6,8 +6,8 @@ unit_report() {
 		read -r begun <"$2"
 		begun=${begun%.*}${begun#*.}
 	fi
-	active=unknown sub=unknown restarts=0 main=0 result=unknown cause=0 status=0 policy=no
-	shown=$(systemctl show -p ActiveState -p SubState -p NRestarts -p MainPID -p Result -p ExecMainCode -p ExecMainStatus -p Restart -- "$1" 2>/dev/null) || shown=
+	active=unknown sub=unknown restarts=0 main=0 result=unknown cause=0 status=0 policy=no group=
+	shown=$(systemctl show -p ActiveState -p SubState -p NRestarts -p MainPID -p Result -p ExecMainCode -p ExecMainStatus -p Restart -p ControlGroup -- "$1" 2>/dev/null) || shown=
 	while IFS='=' read -r key value; do
 		case $key in
 		ActiveState) active=$value ;;
@@ -18,15 +18,22 @@ unit_report() {
 		ExecMainCode) cause=$value ;;
 		ExecMainStatus) status=$value ;;
 		Restart) policy=$value ;;
+		ControlGroup) group=$value ;;
 		esac
 	done <<-END
 		$shown
 	END
 	processes=0 renewed=0
+	children=
 	if [ "$main" -gt 0 ] 2>/dev/null; then
-		hertz=$(getconf CLK_TCK) children=
 		{ read -r children <"/proc/$main/task/$main/children"; } 2>/dev/null || : # it has no line end
-		for pid in $main $children; do
+		children="$main $children"
+	elif [ -n "$group" ]; then # some units name no main process: then all that are theirs
+		children=$(cat "/sys/fs/cgroup$group/cgroup.procs" "/sys/fs/cgroup/systemd$group/cgroup.procs" 2>/dev/null) || :
+	fi
+	if [ -n "$children" ]; then
+		hertz=$(getconf CLK_TCK)
+		for pid in $children; do
 			{ read -r stat <"/proc/$pid/stat"; } 2>/dev/null || continue
 			case $stat in *') '*) ;; *) stat=$(cat "/proc/$pid/stat" 2>/dev/null) || continue ;; esac # a name may hold line ends
 			processes=$((processes + 1))
