@@ -161,3 +161,21 @@ func (e Edit) settled(has bool) bool {
 func (d *Document) asIs(n *node, s span) splice {
 	return splice{span: span{s.start, s.start}, node: n, want: d.shown(n, s)}
 }
+
+// insertedInAll inserts a text in each of several places, the last one first, so that the
+// addresses of the others stay.
+func (d *Document) insertedInAll(places []*node, e Edit) (next *Document, err error) {
+	var addresses []string
+	for _, n := range places {
+		addresses = append(addresses, d.addressOf(n).String())
+	}
+	next = d
+	e.Every, e.Spare = 0, 0
+	for i := len(addresses) - 1; i >= 0; i-- {
+		e.Address = addresses[i]
+		if next, err = next.apply(e); err != nil {
+			return nil, err
+		}
+	}
+	return next, nil
+}

@@ -354,7 +354,7 @@ func (d *Document) apply(e Edit) (*Document, error) {
 		}
 	case Insert:
 		if len(places) != 1 {
-			return nil, d.refuse(e, "text is inserted in one place at a time")
+			return d.insertedInAll(places, e)
 		}
 		parent := places[0]
 		if e.Where != Into {

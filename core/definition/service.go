@@ -17,6 +17,7 @@ import (
 
 	"wladder/core/conf"
 	"wladder/core/expr"
+	"wladder/core/finding"
 	"wladder/core/probe"
 	"wladder/core/secret"
 	"wladder/core/written"
@@ -37,6 +38,7 @@ type Service struct {
 	Acts      []Act              `yaml:"acts"` // the lightest first
 	InForce   Checks             `yaml:"in-force"`
 	Settings  []Setting          `yaml:"settings"`
+	Rules     []Rule             `yaml:"rules"`
 	Makes     map[string]Make    `yaml:"makes"`
 	Commands  map[string]Command `yaml:"commands"` // that probes may ask
 	Probes    []probe.Probe      `yaml:"probes"`
@@ -116,6 +118,13 @@ type FrontDoor struct {
 	Every  written.Duration `yaml:"every" json:"every"` // 50ms where unset
 	Out    written.Duration `yaml:"out" json:"out"`     // how long it may be shut; 0 is no limit
 	Failed int              `yaml:"failed" json:"failed"`
+}
+
+// Rule is what must hold on each host of the values as a change leaves them.
+type Rule struct {
+	Holds  string        `yaml:"holds"`  // over expr.RuleVars
+	Weight finding.Level `yaml:"weight"` // of the finding where it does not hold; veto where unset
+	Say    string        `yaml:"say"`    // what is wrong then, and what to do
 }
 
 // Checks is one probe or a list of them.
@@ -210,6 +219,19 @@ func parse(name string, names int, data []byte) (*Service, error) {
 			p.Add("settings: %s: act %q is not one of acts", set.Address, set.Act)
 		}
 		set.check(p)
+	}
+	for i, r := range s.Rules {
+		if _, err := expr.Compile(r.Holds, expr.RuleVars, expr.Bool); err != nil {
+			p.Add("rules: number %d: holds: %v", i+1, err)
+		}
+		if strings.TrimSpace(r.Say) == "" {
+			p.Add("rules: number %d: say: is empty; say what is wrong where it does not hold", i+1)
+		}
+		if r.Weight == "" {
+			s.Rules[i].Weight = finding.Veto
+		} else if r.Weight != finding.Veto && r.Weight != finding.Warn && r.Weight != finding.Note {
+			p.Add("rules: number %d: weight %q; want veto, warn or note", i+1, r.Weight)
+		}
 	}
 	for _, code := range s.Despite {
 		if code != NotProven {

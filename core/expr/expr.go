@@ -88,6 +88,13 @@ var EditVars = vars(append(slices.Clone(hostOptions),
 	cel.Variable("values", texts),
 )...)
 
+// RuleVars are HostVars, and what rules of definitions may speak of beside: present, as in
+// EditVars, and after, the same as the change leaves it.
+var RuleVars = vars(append(slices.Clone(hostOptions),
+	cel.Variable("present", cel.MapType(cel.StringType, texts)),
+	cel.Variable("after", cel.MapType(cel.StringType, texts)),
+)...)
+
 var amountRule = regexp.MustCompile(`^([0-9]+) ?([KMGTkmgt]?)(i?[Bb])?$`)
 
 func amount(v ref.Val) ref.Val {

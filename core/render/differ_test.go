@@ -30,6 +30,8 @@ files:
   drop: {format: sshd, paths: {any: /etc/ssh/sshd_config.d/10-office.conf}}
   sshd: {format: sshd, paths: {any: /etc/ssh/sshd_config}}
 acts: [{name: reload, command: [systemctl, reload, gauge.service]}, {name: restart, command: [systemctl, restart, gauge.service]}]
+rules:
+  - {holds: 'after.extra["journal/size"] == "" || amount(after.extra["journal/size"]) <= memory / 4', say: The journal may take a quarter of the memory at most}
 settings:
   - {address: worker_processes, file: main, type: integer, range: 1..24, act: reload}
   - {address: store/upload, file: extra, type: text, secret: true}

@@ -12,6 +12,7 @@ import (
 	"wladder/core/conf"
 	"wladder/core/expr"
 	"wladder/core/finding"
+	"wladder/core/plan"
 	"wladder/core/probe"
 	"wladder/core/secret"
 )
@@ -31,7 +32,13 @@ type known struct {
 func (k *known) vars(values map[string]string) map[string]any {
 	vars := k.host.Vars()
 	vars["values"] = expr.Texts(values)
-	vars["present"] = expr.Lookup(func(key string) (any, bool, error) {
+	vars["present"] = k.files()
+	return vars
+}
+
+// files is the map of the values in all files, by their keys.
+func (k *known) files() any {
+	return expr.Lookup(func(key string) (any, bool, error) {
 		found, err := k.file(key)
 		if err != nil {
 			return nil, false, err
@@ -39,7 +46,42 @@ func (k *known) vars(values map[string]string) map[string]any {
 		of := expr.Lookup(func(address string) (any, bool, error) { return k.value(key, address) })
 		return of, !found.Missing && found.Path != "", nil
 	})
-	return vars
+}
+
+// ruled holds the values as the change leaves them against the definition's rules.
+func (s *set) ruled(host expr.Host) {
+	if len(s.svc.Rules) == 0 || s.Vetoed() {
+		return
+	}
+	files := maps.Clone(s.reading.Files)
+	changed := false
+	for key, f := range s.now {
+		found := files[key]
+		found.Missing, found.Content, found.Sum = f.Candidate.Kind == plan.Absent, f.Candidate.Content, f.Candidate.Sum
+		files[key] = found
+		changed = changed || !f.Base.Same(f.Candidate)
+	}
+	if !changed {
+		return
+	}
+	of := func(files map[string]Found) any {
+		return (&known{Part: Part{Service: s.svc, Files: files}, host: host, redactor: s.redactor, docs: map[string]*conf.Document{}}).files()
+	}
+	vars := host.Vars()
+	vars["present"], vars["after"] = of(s.reading.Files), of(files)
+	for _, rule := range s.svc.Rules {
+		program, err := expr.Compile(rule.Holds, expr.RuleVars, expr.Bool)
+		holds := false
+		if err == nil {
+			holds, err = program.Bool(vars)
+		}
+		switch {
+		case err != nil:
+			s.find(finding.Veto, "rule-cannot-tell", "", 0, "a rule of %s cannot be held against this host: %v", s.svc.Name, err)
+		case !holds:
+			s.find(rule.Weight, "rule", "", 0, "%s (the rule of %s: %s)", strings.TrimSpace(rule.Say), s.svc.Name, rule.Holds)
+		}
+	}
 }
 
 func (k *known) file(key string) (Found, error) {

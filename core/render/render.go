@@ -204,6 +204,7 @@ func Together(reading Reading, parts []Part) []Result {
 	results := make([]Result, len(parts))
 	for i, s := range real {
 		s.Values = values
+		s.ruled(reading.Host)
 		if i == 0 {
 			s.Findings = append(findings, s.Findings...)
 		}
