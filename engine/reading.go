@@ -388,6 +388,10 @@ func (r *reading) settle(ctx context.Context, vetoed bool) error {
 			}
 		}
 		c.Settled(r.whose(c), unready, told)
+		if len(c.Trial.Command) == 0 && len(c.Files) > 0 && !slices.ContainsFunc(c.Files, func(f render.Rendered) bool { return !f.Base.Same(f.Candidate) }) {
+			c.Findings = append(c.Findings, finding.Finding{Level: finding.Warn, Code: "no-way-back",
+				Text: r.whose(c) + "what is saved is all there is to go back to, and no checker has seen it: where the service does not come up with it, the host is stranded"})
+		}
 	}
 	return nil
 }
@@ -427,13 +431,37 @@ func (r *reading) unready(ctx context.Context, c *carried, own bool) (what strin
 	return ill(verdicts), true, err
 }
 
+// telling fits the lines of a checker's words that say what is wrong.
+var telling = regexp.MustCompile(`(?i)error|fail|fatal|emerg|alert|refus|invalid|unknown|unexpected|cannot|not found|no such|denied|syntax|\bbad\b`)
+
+// longSaid is how much of a checker's words is shown as it stands, in bytes.
+const longSaid = 1500
+
+// shortly leaves the lines of long words that say what is wrong; the last ones where none does.
+func shortly(said string) string {
+	if len(said) <= longSaid {
+		return said
+	}
+	var some []string
+	lines := strings.Split(said, "\n")
+	for _, line := range lines {
+		if telling.MatchString(line) && len(some) < 12 {
+			some = append(some, strings.TrimSpace(line))
+		}
+	}
+	if len(some) == 0 {
+		some = lines[max(0, len(lines)-8):]
+	}
+	return fmt.Sprintf("%s (%d lines in all)", probe.Clip(strings.Join(some, "\n"), longSaid), len(lines))
+}
+
 // fleeting is what checkers print that differs each time they run, and would
 // make hosts look unlike: times, and process numbers as nginx writes them.
 var fleeting = regexp.MustCompile(`\d{4}[/-]\d{2}[/-]\d{2}[ T]\d{2}:\d{2}:\d{2}(\.\d+)?Z? ?|\b\d+#\d+: ?|\[\d+\]: `)
 
 func trialFinding(answer host.TrialAnswer, said string, command []string) (finding.Finding, bool) {
 	f := finding.Finding{Level: finding.Veto, Code: string(answer)}
-	said = strings.TrimSpace(fleeting.ReplaceAllString(said, ""))
+	said = shortly(strings.TrimSpace(fleeting.ReplaceAllString(said, "")))
 	checker := path.Base(command[0])
 	switch answer {
 	case host.Refused:

@@ -89,16 +89,22 @@ func (w *world) kill() {
 // run runs the client as a person and gives what it printed.
 func (w *world) run(who string, status int, stdin string, args ...string) string {
 	w.Helper()
+	out, got := w.tried(who, stdin, args...)
+	if got != status {
+		w.Fatalf("wladder %s: status %d, want %d:\n%s", strings.Join(args, " "), got, status, out)
+	}
+	return out
+}
+
+// tried runs the client as a person and gives what it printed, and its status.
+func (w *world) tried(who, stdin string, args ...string) (out string, status int) {
 	cmd := exec.Command(filepath.Join(os.Getenv("LAB_BIN"), "wladder"), args...)
 	cmd.Dir = w.dir
 	cmd.Env = append(os.Environ(), "WLADDER_SERVER="+w.url, "WLADDER_TOKEN="+w.token(who), "XDG_CONFIG_HOME="+filepath.Join(w.dir, "home-"+who))
 	cmd.Stdin = strings.NewReader(stdin)
-	out, _ := cmd.CombinedOutput()
-	w.said.Write(out)
-	if got := cmd.ProcessState.ExitCode(); got != status {
-		w.Fatalf("wladder %s: status %d, want %d:\n%s", strings.Join(args, " "), got, status, out)
-	}
-	return string(out)
+	said, _ := cmd.CombinedOutput()
+	w.said.Write(said)
+	return string(said), cmd.ProcessState.ExitCode()
 }
 
 func (w *world) token(who string) string {

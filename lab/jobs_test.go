@@ -1,0 +1,213 @@
+package lab
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/tools/txtar"
+
+	"wladder/bundled"
+	"wladder/core/ladder"
+	"wladder/core/view"
+)
+
+// job is one change over three hosts, with a judge for each.
+type job struct {
+	name     string
+	services []string
+	before   map[string]string // by host, or all
+	after    map[string]string
+	change   string
+	judges   [4]struct{ reported, line, says string } // from 1
+}
+
+func readJobs(t *testing.T) (all []*job) {
+	a, err := txtar.ParseFile("testdata/jobs.txtar")
+	must(t, "jobs", err)
+	for _, f := range a.Files {
+		words := strings.Fields(f.Name)
+		text := string(f.Data)
+		if words[0] == "job" {
+			all = append(all, &job{name: words[1], services: words[2:], before: map[string]string{}, after: map[string]string{}})
+			continue
+		}
+		j := all[len(all)-1]
+		switch words[0] {
+		case "before":
+			j.before[words[1]] = text
+		case "after":
+			j.after[words[1]] = text
+		case "change":
+			j.change = text
+		case "judge":
+			n := int(words[1][0] - '0')
+			j.judges[n].reported = words[2]
+			j.judges[n].line, j.judges[n].says, _ = strings.Cut(text, "\n")
+		default:
+			t.Fatalf("jobs.txtar: %s", f.Name)
+		}
+	}
+	return all
+}
+
+// more is what a team adds to a bundled definition for these jobs.
+var more = map[string]string{
+	"tomcat": `
+makes:
+  keystore:
+    file: keystore
+    command: [keytool, -genkeypair, -alias, charts, -keyalg, EC, -validity, "365", -storetype, PKCS12, -dname, "CN=charts.vellmere.example",
+      -ext, "SAN=dns:charts.vellmere.example", -keystore, "{path}", "-storepass:file", "{secret:charts-store}"]
+`,
+}
+
+// sampled are the jobs of the short run.
+const sampled = " port groups watchdog "
+
+// TestInsideJobs does each job by the client, as one change, and holds what the product
+// reports beside what the hosts themselves say.
+func TestInsideJobs(t *testing.T) {
+	needInside(t)
+	t.Parallel()
+	numbers := []int{0, 91, 92, 93}
+	w := newWorld(t, numbers[1:]...)
+	var hosts []map[string]any
+	sites := []string{"", "coast", "delta", "upland"}
+	for i, n := range numbers[1:] {
+		h := hostView(t, n)
+		hosts = append(hosts, map[string]any{"name": h.Name, "address": h.Address, "login": h.Login, "sudo": h.Sudo, "host_key": strings.TrimSpace(h.HostKey), "labels": map[string]string{"role": "bulletin", "site": sites[i+1]}})
+	}
+	text, _ := json.Marshal(hosts)
+	w.file("hosts.yaml", string(text))
+	w.run("ada", 0, "", "hosts-load", "hosts.yaml")
+	w.run("ada", 0, "drift-Ice_4711", "secret", "-services", "tomcat", "-hosts", "true", "charts-store")
+	loaded := map[string]bool{}
+	changes, judged := 0, 0
+	for _, j := range readJobs(t) {
+		if !*every && !strings.Contains(sampled, " "+j.name+" ") {
+			continue
+		}
+		for _, name := range j.services {
+			if loaded[name] {
+				continue
+			}
+			loaded[name] = true
+			source, _ := bundled.Source(name)
+			where := strings.SplitN(strings.SplitN(string(source), "\nwhere: ", 2)[1], "\n", 2)[0]
+			definition := strings.Replace(string(source), where, `labels.role == "bulletin"`, 1) + more[name]
+			switch name {
+			case "tomcat":
+				definition = strings.Replace(definition, "  web: {", "  keystore: {paths: {debian: /etc/tomcat10/office.p12}, group: tomcat, mode: \"640\"}\n  web: {", 1)
+			case "redis":
+				definition = strings.Replace(definition, "commands:\n", "commands:\n  clients: {command: [redis-cli, config, get, maxclients], shown: true}\n", 1)
+			}
+			w.file(name+".yaml", definition)
+			w.load(name + ".yaml")
+		}
+		for i := 1; i <= 3; i++ {
+			for _, who := range []string{"all", fmt.Sprint(i)} {
+				if line := j.before[who]; line != "" {
+					on(t, numbers[i], line)
+				}
+			}
+		}
+		text := j.change
+		if len(j.services) == 1 {
+			text += "service: " + j.services[0] + "\n"
+		} else {
+			text += "services: [" + strings.Join(j.services, ", ") + "]\n"
+		}
+		text += "where: labels.role == \"bulletin\"\ncount: 3\n"
+		if !strings.Contains(text, "ladder:") {
+			text += "ladder: {stages: [{hosts: all}], soak: 2s, at_once: 9, pause_after: 9}\n"
+		}
+		w.file(j.name+".yaml", text)
+		began := time.Now()
+		changes++
+		id := strings.Fields(w.run("ines", 0, "", "draft", j.name+".yaml"))[1]
+		var number int64
+		fmt.Sscan(id, &number)
+		w.status("ines", "rehearse", id)
+		planned := w.run("ines", 0, "", "diff", id)
+		w.run("ines", 0, "", "offer", id)
+		d, err := w.client("ines").Change(t.Context(), number)
+		must(t, "change", err)
+		w.run("oda", 0, "", "approve", "-digest", d.Rehearsal.Digest, id)
+		climbed := w.status("ines", "climb", "-follow", id)
+		if d, err = w.client("ines").Change(t.Context(), number); err == nil && d.Climb.State == ladder.Paused {
+			w.run("ines", 0, "", "stop", id)
+		}
+		runs, err := w.client("ines").AllRuns(t.Context(), number, time.Time{})
+		must(t, "runs", err)
+		reported := w.reported(t, number, runs.Runs)
+		t.Logf("%s: one change, %.0f s\n%s%s", j.name, time.Since(began).Seconds(), planned, climbed)
+		for i := 1; i <= 3; i++ {
+			judge, said := j.judges[i], reported[hostName(numbers[i])]
+			out, _ := try(numbers[i], "bash -c '"+strings.ReplaceAll(judge.line, "'", `'\''`)+"'")
+			judged++
+			if said != judge.reported {
+				t.Errorf("%s, host %d: the product says %s; want %s\n%s%s", j.name, i, said, judge.reported, planned, climbed)
+			}
+			if out != judge.says {
+				t.Errorf("%s, host %d, reported as %s: the judge says\n%swant\n%s", j.name, i, said, out, judge.says)
+			}
+		}
+		for i := 1; i <= 3; i++ {
+			for _, who := range []string{"all", fmt.Sprint(i)} {
+				if line := j.after[who]; line != "" {
+					on(t, numbers[i], line)
+				}
+			}
+		}
+	}
+	t.Logf("%d changes, %d hosts judged", changes, judged)
+}
+
+// status runs the client as run does, where the status may be 1, and says which it was.
+func (w *world) status(who string, args ...string) string {
+	w.Helper()
+	out, got := w.tried(who, "", args...)
+	if got > 1 {
+		w.Fatalf("wladder %s: status %d:\n%s", strings.Join(args, " "), got, out)
+	}
+	return fmt.Sprintf("%s(status %d)\n", out, got)
+}
+
+// reported says of each host in a word what the product says: done, failed (put back, or
+// passed over by its trial), vetoed, or left since there is nothing to do.
+func (w *world) reported(t *testing.T, change int64, runs []view.HostRun) map[string]string {
+	all := map[string]string{}
+	d, err := w.client("ines").Change(t.Context(), change)
+	must(t, "change", err)
+	for _, g := range d.Rehearsal.Groups {
+		for _, h := range g.Hosts {
+			all[h] = "left"
+			for _, f := range g.Findings {
+				if f.Level == "veto" {
+					all[h] = "vetoed"
+				}
+			}
+		}
+	}
+	for _, r := range runs {
+		switch r.State {
+		case ladder.Done:
+			all[r.Host] = "done"
+			if r.Proof == ladder.ProofNone {
+				all[r.Host] = "done, not proven"
+			}
+		case ladder.Restored:
+			all[r.Host] = "failed"
+		case ladder.PassedOver:
+			if all[r.Host] = "passed over"; strings.HasPrefix(r.Why, "trial") {
+				all[r.Host] = "failed"
+			}
+		default:
+			all[r.Host] = string(r.State)
+		}
+	}
+	return all
+}
