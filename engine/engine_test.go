@@ -498,7 +498,7 @@ func TestRehearsalFindings(t *testing.T) {
 			codes[g.Hosts[0]] = f.Code + ": " + f.Text
 		}
 	}
-	for host, want := range map[string]string{"b00": "base-unreadable: the block", "b01": "already-refused", "b02": "unreachable: cannot be reached", "b04": "ill-before"} {
+	for host, want := range map[string]string{"b00": "base-unreadable: the block", "b01": "already-refused", "b02": "connection-refused: cannot be reached", "b04": "ill-before"} {
 		if !strings.HasPrefix(codes[host], want) {
 			t.Errorf("%s: %q; want %q", host, codes[host], want)
 		}

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -64,13 +65,23 @@ func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
 	}
 	findings, err := one.read(ctx, &found)
 	if err != nil {
-		findings = append(findings, veto("unreachable", "%s", strings.TrimPrefix(err.Error(), h.Name+": ")))
+		findings = append(findings, refusal(h.Name, err))
 	}
 	one.tell(&found, findings)
 	if one.changes() && !finding.Vetoed(found.Findings) {
 		found.Leaf, found.Contents = one.leaf()
 	}
 	return found
+}
+
+// refusal says why a host was not read, and what to do.
+func refusal(name string, err error) finding.Finding {
+	r := host.RefusalOf(err)
+	text := strings.TrimPrefix(err.Error(), name+": ")
+	if advice := r.Advice(); advice != "" {
+		text += ". " + advice
+	}
+	return veto(cmp.Or(string(r), "not-read"), "%s", text)
 }
 
 // changes tells whether anything is to be done on the host.

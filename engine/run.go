@@ -439,13 +439,15 @@ func problem(err error) result {
 	var gone *host.Unreachable
 	var busy *host.Busy
 	var fenced *host.Fenced
+	var barred *host.NotPermitted
+	var sudo *host.NoSudo
 	outcome := ladder.Failed
 	switch {
 	case errors.As(err, &changed):
 		outcome = ladder.Overtaken
 	case errors.As(err, &lost), errors.As(err, &fired):
 		outcome = ladder.Lost
-	case errors.As(err, &gone), errors.As(err, &busy), errors.As(err, &fenced):
+	case errors.As(err, &barred), errors.As(err, &sudo), errors.As(err, &gone), errors.As(err, &busy), errors.As(err, &fenced):
 		outcome = ladder.NotBegun
 	}
 	return result{outcome: outcome, note: err.Error()}

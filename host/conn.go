@@ -16,6 +16,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"os"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -136,9 +137,10 @@ func (d *Dialer) Connect(ctx context.Context, t Target) (*Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
 	var keyError *KeyError
+	showed := false // our key, to a host that had shown its own
 	config := &ssh.ClientConfig{
 		User:   t.User,
-		Auth:   []ssh.AuthMethod{ssh.PublicKeys(d.Signer)},
+		Auth:   []ssh.AuthMethod{ssh.PublicKeysCallback(func() ([]ssh.Signer, error) { showed = true; return []ssh.Signer{d.Signer}, nil })},
 		Config: current,
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
 			keyError = checkKey(t, key)
@@ -152,8 +154,11 @@ func (d *Dialer) Connect(ctx context.Context, t Target) (*Conn, error) {
 		config.HostKeyAlgorithms = algorithms(pinned.Type())
 	}
 	unreachable := func(err error) error {
-		if ctx.Err() != nil { // "use of closed network connection" says less
+		switch {
+		case ctx.Err() != nil: // "use of closed network connection" says less
 			err = gaveUp(ctx)
+		case errors.Is(err, os.ErrDeadlineExceeded):
+			err = errTimedOut
 		}
 		return &Unreachable{t.Name, err}
 	}
@@ -170,6 +175,9 @@ func (d *Dialer) Connect(ctx context.Context, t Target) (*Conn, error) {
 		raw.Close()
 		if keyError != nil {
 			return nil, keyError
+		}
+		if showed && ctx.Err() == nil && !errors.Is(err, io.EOF) && !errors.As(err, new(net.Error)) {
+			return nil, &NotPermitted{t.Name, t.User, ssh.FingerprintSHA256(d.Signer.PublicKey())}
 		}
 		return nil, unreachable(err)
 	}
@@ -365,6 +373,12 @@ func (c *Conn) send(ctx context.Context, s script, contents []byte, args ...stri
 			return nil, &Busy{c.target.Name, name}
 		case 76:
 			return nil, &Fenced{c.target.Name, int64(last.number("fenced"))}
+		case 1:
+			if c.target.Sudo && len(all) == 0 { // sudo itself ends so
+				if err := c.sudoes(ctx); err != nil {
+					return nil, err
+				}
+			}
 		}
 		return nil, &ScriptError{c.target.Name, name, exit.ExitStatus(), secret.Legible(string(stderr.kept))}
 	case ctx.Err() != nil:
@@ -415,7 +429,7 @@ func answers(from io.Reader) (all []answer, last answer, err error) {
 // gaveUp says why a context ended, in words.
 func gaveUp(ctx context.Context) error {
 	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-		return errors.New("no answer in time")
+		return errTimedOut
 	}
 	return context.Cause(ctx)
 }
