@@ -328,6 +328,9 @@ func (r *reading) look(ctx context.Context, found *store.Read) (findings []findi
 		questions = append(questions, host.Question{Ask: probe.Ask{Kind: probe.Unit, Name: c.Unit}})
 		questions = append(questions, c.around.questions()...)
 	}
+	ahead := len(questions)
+	named, asks := r.named()
+	questions = append(questions, asks...)
 	if r.probes, err = asked(parts, r.own, r.services[0].Values); err != nil {
 		return []finding.Finding{veto("not-to-be-asked", "%v", err)}, nil
 	}
@@ -338,6 +341,7 @@ func (r *reading) look(ctx context.Context, found *store.Read) (findings []findi
 	if what := ill(found.Probes); what != "" {
 		findings = append(findings, finding.Finding{Level: finding.Warn, Code: "ill-before", Text: what + ", before anything is changed"})
 	}
+	findings = append(findings, weighNamed(named, replies[ahead:])...)
 	for _, c := range r.services {
 		unit := replies[0]
 		n := 1 + len(c.around.asked)

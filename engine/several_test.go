@@ -315,3 +315,33 @@ func TestTheSmallestDefinition(t *testing.T) {
 		t.Errorf("%+v", run)
 	}
 }
+
+// TestWhatValuesName has a change name ports and files that the host has, or has not.
+func TestWhatValuesName(t *testing.T) {
+	t.Parallel()
+	r := newTwoRig(t, 1)
+	r.hosts[0].Files.Write("/etc/nginx/there.log", []byte("x"))
+	r.hosts[0].Files.Write(confPath+".dpkg-dist", []byte("x"))
+	r.load("pages", strings.Replace(pagesDefinition, "settings:\n", "settings:\n  - {address: http/server/listen, type: port}\n  - {address: http/error_log, type: path}\n  - {address: http/access_log, type: path}\n", 1))
+	for edits, want := range map[string]string{
+		"{set: http/server/listen, to: 18470}":            "port-taken",
+		"{set: http/server/listen, to: 18499}":            "",
+		"{set: http/server/listen, to: 6667}":             "port-blocked",
+		"{set: http/server/listen, to: 99999}":            "wrong-type",
+		"{set: http/error_log, to: /etc/nginx/none.log}":  "path-missing",
+		"{set: http/error_log, to: /etc/nginx/there.log}": "",
+		"{set: http/access_log, to: /root/elsewhere}":     "", // outside the roots: not looked at
+	} {
+		d := r.rehearse(r.drafted(fmt.Sprintf(oneService, "pages", "edits: ["+edits+"]")))
+		codes, left := "", false
+		for _, f := range d.Rehearsal.Groups[0].Findings {
+			left = left || f.Code == "package-leftover" && strings.Contains(f.Text, ".dpkg-dist")
+			if f.Level != "note" {
+				codes += f.Code + " "
+			}
+		}
+		if strings.TrimSpace(codes) != want || !left {
+			t.Errorf("%s: %s; want %s: %+v", edits, codes, want, d.Rehearsal.Groups[0].Findings)
+		}
+	}
+}

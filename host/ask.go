@@ -106,6 +106,7 @@ type Question struct {
 	Severity string             // … as severe as this, in the words of journalctl(1)
 	Pattern  string             // … or that this fits; empty: none
 	Guard    bool               // instead: how the run's guard stands
+	Presence string             // instead: whether anything is at this path
 	Around   []string           // instead: the files that these patterns mean: what a service reads beside those of a change
 }
 
@@ -113,6 +114,8 @@ func (q Question) words() []string {
 	switch {
 	case q.Guard:
 		return []string{"guard"}
+	case q.Presence != "":
+		return []string{"presence", q.Presence}
 	case q.Around != nil:
 		return append([]string{"surroundings"}, q.Around...)
 	case q.Journal != "":
@@ -144,6 +147,7 @@ type Reply struct {
 	Unit    Unit
 	Journal Journal
 	Guard   ladder.GuardState
+	Present bool
 	Around  []render.Gathered // what is too long or too many is without its content
 }
 
@@ -203,6 +207,8 @@ func replyOf(q Question, a answer) (r Reply) {
 	switch {
 	case q.Guard:
 		r.Guard = ladder.GuardState(a.word("guard"))
+	case q.Presence != "":
+		r.Present, _ = a["present"].(bool)
 	case q.Journal != "":
 		r.Journal = journalOf(a)
 	case q.Kind == probe.Unit:

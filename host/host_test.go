@@ -318,7 +318,7 @@ func TestScripts(t *testing.T) {
 	for name, from := range parts {
 		all[name+" as sent"], all[name] = scripts[name].text, source(from)
 	}
-	for _, kind := range []string{"guard", "unit", "process", "port", "file", "size", "command", "journal", "surroundings"} {
+	for _, kind := range []string{"guard", "unit", "process", "port", "file", "presence", "size", "command", "journal", "surroundings"} {
 		text := asking("watch", map[string]bool{kind: true}).text
 		all["watch for "+kind+" as sent"] = text
 		if !strings.Contains(text, "ask_"+kind+"() {") && kind != "guard" && kind != "unit" {

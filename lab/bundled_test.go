@@ -39,7 +39,7 @@ var bundledCases = []bundledCase{
 		good: "  - {file: main, set: MaxAuthTries, to: 4}", asked: "sshd -T | grep maxauthtries", want: "maxauthtries 4",
 		refused: "  - {file: main, set: PermitRootLogin, to: perhaps}", why: "want one of",
 		bad: "  - {file: main, set: AllowUsers, to: nobody-at-all}"},
-	{name: "mariadb", sample: true, prepare: "systemctl start mariadb",
+	{name: "mariadb", prepare: "systemctl start mariadb",
 		good: "  - {file: server, set: mysqld/table_open_cache, to: 1800}\n  - {file: server, set: mysqld/key_buffer_size, to: 24M}", asked: "mariadb -BNe 'select @@table_open_cache, @@key_buffer_size'", want: "1800\t25165824",
 		refused: "  - {file: server, set: mysqld/no_such_variable, to: 1}", why: "unknown variable",
 		bad: "  - {file: server, set: mysqld/max_connections, to: 90000}"}, // which it lowers without a word
@@ -100,7 +100,7 @@ var bundledCases = []bundledCase{
 		good: `  - {file: unit, set: Service/Restart, to: on-failure}`, asked: "systemctl show -p Restart office", want: "Restart=on-failure",
 		refused: "  - {file: unit, set: Service/Restart, to: sometimes}", why: "want one of",
 		bad: "  - {file: unit, set: Service/Type, to: notify}"},
-	{name: "application", sample: true, prepare: `mkdir -p /etc/office; printf '[office]\nlabel = weir\n' >/etc/office/office.ini; printf '[Service]\nExecStart=/bin/sh -c "grep -q weir /etc/office/office.ini && exec sleep infinity"\n' >/etc/systemd/system/office.service; systemctl daemon-reload; systemctl restart office`,
+	{name: "application", prepare: `mkdir -p /etc/office; printf '[office]\nlabel = weir\n' >/etc/office/office.ini; printf '[Service]\nExecStart=/bin/sh -c "grep -q weir /etc/office/office.ini && exec sleep infinity"\n' >/etc/systemd/system/office.service; systemctl daemon-reload; systemctl restart office`,
 		good: "  - {set: office/level, to: 3}", asked: "cat /etc/office/office.ini", want: "level = 3",
 		refused: "  - {set: office/level/deep, to: 3}", why: "",
 		bad: "  - {set: office/label, to: moor}"},
@@ -110,7 +110,7 @@ var bundledCases = []bundledCase{
 func TestInsideBundled(t *testing.T) {
 	needInside(t)
 	t.Parallel()
-	const n = 90
+	const n = 120
 	r := newRig(t, []int{n})
 	var tried []string
 	for _, c := range bundledCases {

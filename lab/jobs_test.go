@@ -72,7 +72,7 @@ const sampled = " port groups watchdog "
 func TestInsideJobs(t *testing.T) {
 	needInside(t)
 	t.Parallel()
-	numbers := []int{0, 91, 92, 93}
+	numbers := []int{0, 121, 122, 123}
 	w := newWorld(t, numbers[1:]...)
 	var hosts []map[string]any
 	sites := []string{"", "coast", "delta", "upland"}

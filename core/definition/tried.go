@@ -20,6 +20,8 @@ func (s *Service) Waits(file string, a conf.Address, value string) string {
 		return "can bring code that the checker would run"
 	case rule != nil && rule.typed() && rule.Judge(value) == "":
 		return ""
+	case rule != nil && rule.Type == "path":
+		return "names a file that the checker would read or write"
 	case rule == nil && !s.Files[file].Tried:
 		return "is not one of the definition's settings"
 	case rule != nil && !rule.Tried && !s.Files[file].Tried:

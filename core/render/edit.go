@@ -371,6 +371,15 @@ func (s *set) judge(f *Rendered, doc *conf.Document, edit conf.Edit, rule *defin
 		one.Name, one.Value = edit.Address+" in force", value
 		s.InForce = append(slices.DeleteFunc(s.InForce, func(p probe.Probe) bool { return p.Name == one.Name }), one)
 	}
+	if now, line, _ := doc.Get(edit.Address); now != value || edit.Do != conf.Set {
+		one := Named{value, edit.Address, f.Found.Path, line}
+		switch {
+		case rule.Type == "port":
+			s.Ports = append(s.Ports, one)
+		case rule.Type == "path" && !rule.Secret && rule.Judge(value) == "":
+			s.Paths = append(s.Paths, one)
+		}
+	}
 	wrong := rule.Judge(value)
 	for _, text := range s.standIns {
 		if strings.Contains(value, text) { // the secret itself is judged, this only stands for it

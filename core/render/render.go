@@ -32,6 +32,8 @@ type Result struct {
 	Shown    []string      // what the trial's dump must print
 	InForce  []probe.Probe // that prove the very values at work
 
+	Ports []Named // ports that the change has the service listen at anew
+	Paths []Named // files that values name anew
 	// Values are the change's named values on this host.
 	Values map[string]string
 
@@ -39,6 +41,12 @@ type Result struct {
 	intoForce bool             // no file is edited: what is saved is brought into force
 	redactor  *secret.Redactor // knows all secrets of this host's files
 	own       *secret.Redactor // for what the change's author wrote
+}
+
+// Named is what a value names, and where it stands.
+type Named struct {
+	Value, Address, File string
+	Line                 int
 }
 
 // Settled says of a result without files to change what is to become of the host:

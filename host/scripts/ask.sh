@@ -55,6 +55,14 @@ ask_file() {
 	printf '{"n":%s,"stat":"%s","readable":%s,"content":"%s"}\n' "$n" "$(text "$meta")" "$readable" "$content"
 }
 
+#: presence
+# ask_presence PATH: nothing of it is read.
+ask_presence() {
+	present=false
+	if [ -e "$1" ]; then present=true; fi
+	printf '{"n":%s,"present":%s}\n' "$n" "$present"
+}
+
 #: size
 # ask_size PATH [GLOB]
 ask_size() {

@@ -114,6 +114,9 @@ for path in "$@"; do
 	if [ ! -w "${near:-/}" ]; then hazard read-only "${near:-/}"; fi
 	marks "${near:-/}"
 	swaps "$dir" "${resolved##*/}"
+	for left in dpkg-new dpkg-dist ucf-dist rpmnew rpmsave pacnew; do
+		if [ -e "$resolved.$left" ]; then hazard package-leftover "$resolved.$left"; fi
+	done
 	if [ ! -e "$resolved" ]; then
 		printf '{'
 		field path "$path"

@@ -56,7 +56,8 @@ export function StateMark({ state }: { state: RunState }) {
 export const runStates: RunState[] = ['queued', 'working', 'soaking', 'done', 'restoring', 'restored', 'unknown', 'stranded', 'passed-over']
 
 // Counts says how many hosts stand in each state, by shape, number and word.
-export function Counts({ counts }: { counts: { [state: string]: number } }) {
+// Of those that are done some may be not proven; others may fail, and count for nothing.
+export function Counts({ counts, notProven = 0, excused = {} }: { counts: { [state: string]: number }; notProven?: number; excused?: { [state: string]: number } }) {
   const present = runStates.filter((s) => counts[s])
   if (present.length === 0) return <span className="second">–</span>
   return (
@@ -64,6 +65,8 @@ export function Counts({ counts }: { counts: { [state: string]: number } }) {
       {present.map((s) => (
         <li key={s}>
           <StateMark state={s} /> {counts[s]} {s}
+          {s === 'done' && notProven > 0 && `, ${notProven} of them not proven`}
+          {excused[s] ? `, ${excused[s]} of them may fail` : ''}
         </li>
       ))}
     </ul>

@@ -47,7 +47,7 @@ export function ChangePage({ me }: { me: Account }) {
               </h2>
               <Ladder climb={d.climb} runs={all} chosen={run?.host} onChoose={setChosen} />
               <div style={{ marginTop: 8 }}>
-                <Counts counts={all.length > 0 ? counted(all) : d.counts} />
+                <Counts counts={all.length > 0 ? counted(all) : d.counts} notProven={d.climb.not_proven} excused={d.climb.excused} />
               </div>
             </section>
           )}

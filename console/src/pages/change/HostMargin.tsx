@@ -28,6 +28,7 @@ export function HostMargin({ id, run }: { id: number; run: HostRun }) {
           {' '}
           · files {run.files}, process {run.process}
           {run.state === 'done' && `, ${proven(run)}`}
+          {run.may_fail && ', which may fail'}
         </span>
       </p>
       {run.why && run.state !== 'done' && <p className="wrap">{run.why}</p>}

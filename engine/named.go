@@ -1,0 +1,91 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"wladder/core/definition"
+	"wladder/core/finding"
+	"wladder/core/probe"
+	"wladder/core/render"
+	"wladder/host"
+)
+
+// What values name anew, ports and files, is looked at on the host before anything is
+// placed: the definition says of which settings, by their type.
+
+// namedHere is a port or a file that a service's value names.
+type namedHere struct {
+	*carried
+	render.Named
+	port int // 0 where it is a file
+}
+
+// named gives what the change's values name anew, and what to ask of it.
+func (r *reading) named() (all []namedHere, questions []host.Question) {
+	for _, c := range r.services {
+		for _, n := range c.Ports {
+			if port, err := strconv.Atoi(n.Value); err == nil && port > 0 && port < 1<<16 {
+				all = append(all, namedHere{c, n, port})
+				questions = append(questions, host.Question{Ask: probe.Ask{Kind: probe.Port, Port: port, With: map[string]string{}}})
+			}
+		}
+		for _, n := range c.Paths {
+			if !definition.Within(n.Value, c.WritableRoots()) || r.places(n.Value) {
+				continue // it is not looked at, or comes with the change
+			}
+			all = append(all, namedHere{c, n, 0})
+			questions = append(questions, host.Question{Presence: n.Value})
+		}
+	}
+	return all, questions
+}
+
+// places tells whether the change itself places a path.
+func (r *reading) places(path string) bool {
+	return slices.ContainsFunc(r.services, func(c *carried) bool {
+		return slices.ContainsFunc(c.Files, func(f render.Rendered) bool { return f.Path == path || f.Found.Path == path })
+	})
+}
+
+// weighNamed says what speaks against what values name.
+func weighNamed(all []namedHere, replies []host.Reply) (findings []finding.Finding) {
+	for i, n := range all {
+		f := finding.Finding{File: n.File, Line: n.Line}
+		reply := replies[i]
+		switch {
+		case reply.Failure != "":
+			continue
+		case n.port == 0 && !reply.Present:
+			f.Level, f.Code, f.Text = finding.Veto, "path-missing", fmt.Sprintf("%s: nothing is at %s. Put it there first, or with this change", n.Address, n.Value)
+		case n.port == 0:
+			continue
+		case len(reply.Listeners) > 0 && !itsOwn(n.Unit, reply.Users):
+			who := strings.Join(reply.Users, ", ")
+			if who == "" {
+				who = "another program"
+			}
+			f.Level, f.Code, f.Text = finding.Veto, "port-taken", fmt.Sprintf("%s: port %d is taken by %s (%s)", n.Address, n.port, who, strings.Join(reply.Listeners, ", "))
+		case slices.Contains(blocked, n.port):
+			f.Level, f.Code, f.Text = finding.Warn, "port-blocked", fmt.Sprintf("%s: browsers refuse port %d, as one of other protocols", n.Address, n.port)
+		default:
+			continue
+		}
+		findings = append(findings, f)
+	}
+	return findings
+}
+
+// itsOwn tells whether a port is held by the service itself, as far as names tell: nginx
+// of nginx.service, sshd of ssh.service.
+func itsOwn(unit string, programs []string) bool {
+	base, _, _ := strings.Cut(unit, ".")
+	base, _, _ = strings.Cut(base, "@")
+	return slices.ContainsFunc(programs, func(p string) bool { return strings.HasPrefix(p, base) || strings.HasPrefix(base, p) })
+}
+
+// blocked are the ports to which browsers make no request, as the Fetch standard lists them
+// ("bad ports", https://fetch.spec.whatwg.org/#port-blocking), from 1024 on.
+var blocked = []int{1719, 1720, 1723, 2049, 3659, 4045, 4190, 5060, 5061, 6000, 6566, 6665, 6666, 6667, 6668, 6669, 6679, 6697, 10080}
