@@ -69,6 +69,7 @@ var routes = []route{
 
 	{"GET", "/services", "The newest version of each definition, by the page; by a part of their names", "viewer", false, nil, []view.Service{}, 200, (*Server).services},
 	{"GET", "/services/{name}", "The newest version of one definition", "viewer", false, nil, view.Service{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Service(c, c.Param("name"))) }},
+	{"GET", "/services/{name}/in-force", "The version of a definition that serves hosts", "viewer", false, nil, view.Service{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.ApprovedService(c, c.Param("name"))) }},
 	{"POST", "/services", "Load a definition", "admin", false, "", view.Service{}, 200, (*Server).loadService},
 	{"POST", "/services/{name}/withdrawal", "Have a version serve no host any more; climbs that use it pause", "admin", true, view.Judgement{}, nil, 204, (*Server).withdrawService},
 	{"POST", "/services/{name}/approval", "Let a version serve hosts", "admin", true, view.Judgement{}, nil, 204, (*Server).approveService},

@@ -194,6 +194,11 @@ func (c *Client) Service(ctx context.Context, name string) (view.Service, error)
 	return call[view.Service](ctx, c, "GET", "/services/"+url.PathEscape(name), nil)
 }
 
+// ServiceInForce gives the version of a definition that serves hosts.
+func (c *Client) ServiceInForce(ctx context.Context, name string) (view.Service, error) {
+	return call[view.Service](ctx, c, "GET", "/services/"+url.PathEscape(name)+"/in-force", nil)
+}
+
 // LoadService loads a definition's YAML.
 func (c *Client) LoadService(ctx context.Context, text []byte) (view.Service, error) {
 	return call[view.Service](ctx, c, "POST", "/services", text)

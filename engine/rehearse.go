@@ -266,6 +266,7 @@ func (e *Engine) carryOut(stopping, mine context.Context, c *store.Rehearsing) {
 			r.findings = append(r.findings, veto("ladder", "%v", err))
 		}
 	}
+	r.findings = append(r.findings, r.overlaps(mine)...)
 	err = e.insist(mine, "the end of a rehearsal", nil, func() error { return e.Store.EndRehearsal(mine, c, r.findings, head, leaves) })
 	if err != nil && mine.Err() == nil {
 		e.Log.Error("a rehearsal could not be ended", "change", c.Change, "error", err)
@@ -380,6 +381,24 @@ func (r *rehearsal) add(ctx context.Context, all []store.Read) error {
 
 // maxDiff is how much of a host's diff is kept, in bytes: a person reads no more.
 const maxDiff = 1 << 20
+
+// overlaps says which other changes are open on the same files.
+func (r *rehearsal) overlaps(ctx context.Context) (findings []finding.Finding) {
+	all, err := r.Store.Overlaps(ctx, r.Change, r.ID)
+	if err != nil {
+		r.Log.Warn("other changes on the same files are not known", "change", r.Change, "error", err)
+		return nil
+	}
+	for _, o := range all {
+		what := o.Path
+		if o.Files > o.Hosts {
+			what += " and other files"
+		}
+		findings = append(findings, finding.Finding{Level: finding.Warn, Code: "open-elsewhere",
+			Text: fmt.Sprintf("change %d (%s), which is %s, would write %s on %s of this one: whichever comes second there is passed over, and rehearsed again", o.Change, o.Title, o.State, what, counted(o.Hosts, "host"))})
+	}
+	return findings
+}
 
 // plan freezes what is to happen; none where something speaks against the whole.
 func (r *rehearsal) plan(ctx context.Context) (*plan.Head, []plan.Leaf, error) {

@@ -56,6 +56,7 @@ type Rehearsals interface {
 	ReleaseRehearsal(ctx context.Context, r *store.Rehearsing) error
 	Unread(ctx context.Context, rehearsal int64) ([]view.Host, error)
 	AddRead(ctx context.Context, r *store.Rehearsing, all []store.Read) error
+	Overlaps(ctx context.Context, changeID, rehearsal int64) ([]store.Overlap, error)
 	PlannedLeaves(ctx context.Context, rehearsal int64) ([]store.Planned, error)
 	EndRehearsal(ctx context.Context, r *store.Rehearsing, findings []finding.Finding, head *plan.Head, leaves []plan.Leaf) error
 }

@@ -345,3 +345,22 @@ func TestWhatValuesName(t *testing.T) {
 		}
 	}
 }
+
+// TestOtherOpenChanges rehearses a change while another is on offer for the same file.
+func TestOtherOpenChanges(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 3)
+	first := r.drafted(fmt.Sprintf(oneService, "pages", "edits: [{set: events/worker_connections, to: 1024}]"))
+	r.rehearse(first)
+	second := strings.Replace(fmt.Sprintf(oneService, "pages", "edits: [{set: http/server_tokens, to: off}]"), `labels.role == "bulletin"`, `name != "b00"`, 1)
+	if d := r.rehearse(r.drafted(second)); len(d.Rehearsal.Findings) != 0 {
+		t.Errorf("a draft stands in the way: %+v", d.Rehearsal.Findings)
+	}
+	if err := r.store.Offer(t.Context(), "ines", first); err != nil {
+		t.Fatal(err)
+	}
+	d := r.rehearse(r.drafted(second))
+	if f := d.Rehearsal.Findings; len(f) != 1 || f[0].Code != "open-elsewhere" || !strings.Contains(f[0].Text, fmt.Sprintf("change %d (t), which is offered, would write %s on 2 hosts", first, confPath)) || d.Rehearsal.Digest == "" {
+		t.Errorf("%+v", d.Rehearsal)
+	}
+}

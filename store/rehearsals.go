@@ -200,6 +200,26 @@ func (s *Store) PlannedLeaves(ctx context.Context, rehearsal int64) ([]Planned, 
 	return all, err
 }
 
+// Overlap is another change that is open on files of a rehearsal's hosts.
+type Overlap struct {
+	Change int64
+	Title  string
+	State  change.State
+	Path   string // one of the files
+	Files  int    // that both would write, of all hosts together
+	Hosts  int
+}
+
+// Overlaps gives the changes on offer, approved or climbing that would write files of the
+// same hosts as a rehearsal.
+func (s *Store) Overlaps(ctx context.Context, changeID, rehearsal int64) ([]Overlap, error) {
+	return many[Overlap](ctx, s.pool, `with mine as (select host_id, jsonb_path_query(leaf::jsonb, '$.parts[*].files[*].resolved') #>> '{}' as path from rehearsed_hosts where rehearsal = $2 and leaf is not null),
+		open as (select c.id, c.title, c.state, (select max(p.id) from plans p where p.change = c.id) as plan from changes c where c.state in ('offered', 'approved', 'climbing') and c.id <> $1),
+		theirs as (select o.id, o.title, o.state, l.host_id, jsonb_path_query(l.body::jsonb, '$.parts[*].files[*].resolved') #>> '{}' as path from open o join leaves l on l.plan = o.plan
+			where not exists (select from climbs c join host_runs r on r.climb = c.id where c.plan = o.plan and r.host_id = l.host_id and r.state in ('done', 'restored', 'passed-over')))
+		select t.id as change, t.title, t.state, min(t.path) as path, count(*)::int as files, count(distinct t.host_id)::int as hosts from theirs t join mine m on m.host_id = t.host_id and m.path = t.path group by 1, 2, 3 order by 1`, changeID, rehearsal)
+}
+
 // EndRehearsal keeps the outcome; a nil head leaves the change a draft.
 func (s *Store) EndRehearsal(ctx context.Context, r *Rehearsing, findings []finding.Finding, head *plan.Head, leaves []plan.Leaf) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {

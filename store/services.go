@@ -10,7 +10,8 @@ import (
 	"wladder/core/written"
 )
 
-const serviceColumns = `select name, title, version, digest, source, names, loaded_by, loaded_at, coalesce(approved_by, '') as approved_by, approved_at, coalesce(withdrawn_by, '') as withdrawn_by, withdrawn_because from services `
+const serviceColumns = `select name, title, version, digest, source, names, loaded_by, loaded_at, coalesce(approved_by, '') as approved_by, approved_at, coalesce(withdrawn_by, '') as withdrawn_by, withdrawn_because,
+	coalesce((select max(f.version) from services f where f.name = services.name and f.approved_by is not null and f.withdrawn_by is null), 0) as in_force from services `
 
 // LoadService keeps a new version of a definition; the same text again is the
 // version that is there.

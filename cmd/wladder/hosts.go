@@ -8,8 +8,6 @@ import (
 	"sort"
 	"strings"
 
-	"github.com/goccy/go-yaml"
-
 	"wladder/core/view"
 )
 
@@ -87,7 +85,9 @@ type hostLine struct {
 	Labels  map[string]string `yaml:"labels"`
 }
 
-var hostsLoad = command{"hosts-load", "FILE", "add machines, or bring them up to date, from YAML", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+var hostsLoad = command{"hosts-load", "FILE", "add machines, or bring them up to date, from YAML, CSV or an ssh_config", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	known := f.String("known-hosts", "", "a known_hosts `FILE`: the keys of hosts that have none in the other")
+	check := f.Bool("check", false, "say what would be loaded, and load nothing")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		if len(args) != 1 {
 			return usagef("want one file")
@@ -96,9 +96,30 @@ var hostsLoad = command{"hosts-load", "FILE", "add machines, or bring them up to
 		if err != nil {
 			return err
 		}
-		var read []hostLine
-		if err := yaml.UnmarshalWithOptions(data, &read, yaml.Strict()); err != nil {
-			return fmt.Errorf("%s: %s", args[0], err)
+		read, err := readHosts(args[0], data)
+		if err == nil {
+			err = withKeys(read, *known)
+		}
+		if err != nil {
+			return err
+		}
+		if *check {
+			var rows [][]string
+			keyless := 0
+			for _, h := range read {
+				key := "none: it is not connected to until one is loaded"
+				if words := strings.Fields(h.HostKey); len(words) > 1 {
+					key = words[0]
+				} else {
+					keyless++
+				}
+				rows = append(rows, []string{h.Name, h.Address, h.Login, labels(view.Host{Labels: h.Labels}), key})
+			}
+			t.table([]string{"HOST", "ADDRESS", "LOGIN", "LABELS", "HOST KEY"}, rows)
+			if keyless > 0 {
+				return errNotWell
+			}
+			return nil
 		}
 		var hosts []view.Host
 		for _, h := range read {

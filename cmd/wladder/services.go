@@ -2,12 +2,14 @@ package main
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"os"
 	"strings"
 
 	"wladder/core/definition"
+	"wladder/core/render"
 	"wladder/core/view"
 )
 
@@ -27,13 +29,18 @@ var services = command{"services", "[PART-OF-NAME]", "the definitions", func(*fl
 			return usagef("want at most a part of the services' names")
 		}
 		found, err := t.client().Services(ctx, strings.Join(args, ""))
-		return list(t, found, err, len(args) > 0, []string{"SERVICE", "VERSION", "DIGEST", "APPROVAL", "TITLE"}, func(s view.Service) []string {
-			return []string{s.Name, fmt.Sprint(s.Version), s.Digest[:12], approvalOf(s), s.Title}
+		return list(t, found, err, len(args) > 0, []string{"SERVICE", "IN FORCE", "NEWEST", "DIGEST", "APPROVAL", "TITLE"}, func(s view.Service) []string {
+			serves := "none"
+			if s.InForce > 0 {
+				serves = fmt.Sprint(s.InForce)
+			}
+			return []string{s.Name, serves, fmt.Sprint(s.Version), s.Digest[:12], approvalOf(s), s.Title}
 		})
 	}
 }}
 
-var serviceCommand = command{"service", "NAME", "one definition", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+var serviceCommand = command{"service", "NAME", "one definition", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	difference := f.Bool("diff", false, "what the newest version alters in the one that serves hosts")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		if len(args) != 1 {
 			return usagef("want the name of one service")
@@ -45,26 +52,42 @@ var serviceCommand = command{"service", "NAME", "one definition", func(*flag.Fla
 		if ok, err := t.show(s); ok {
 			return err
 		}
+		if *difference {
+			old, err := t.client().ServiceInForce(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(t.out, "# version %d, digest %s, %s\n# against version %d, which serves hosts\n", s.Version, s.Digest, approvalOf(s), old.Version)
+			t.diff(render.Unified(s.Name+".yaml", []byte(old.Source), []byte(s.Source)))
+			return nil
+		}
 		fmt.Fprintf(t.out, "# version %d, digest %s\n# loaded by %s, %s\n%s", s.Version, s.Digest, s.LoadedBy, approvalOf(s), lines(s.Source))
 		return nil
 	}
 }}
 
-var servicesLoad = command{"services-load", "FILE…", "load definitions; another admin approves them", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+var servicesLoad = command{"services-load", "FILE…", "load definitions; another admin approves them", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	check := f.Bool("check", false, "say all that is wrong with them, and load nothing")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		if len(args) == 0 {
 			return usagef("want one or more files")
 		}
 		texts := make([][]byte, len(args))
+		var wrong []error
 		for i, name := range args { // all are read and checked before any is sent
 			data, err := os.ReadFile(name)
 			if err != nil {
 				return err
 			}
-			if _, err := definition.Parse(name, data); err != nil {
-				return err
+			svc, err := definition.Parse(name, data)
+			if err == nil && *check {
+				fmt.Fprintf(t.out, "%s: the definition of %s is well; digest %s\n", name, svc.Name, svc.Digest)
 			}
+			wrong = append(wrong, err)
 			texts[i] = data
+		}
+		if err := errors.Join(wrong...); err != nil || *check {
+			return err
 		}
 		for _, text := range texts {
 			s, err := t.client().LoadService(ctx, text)

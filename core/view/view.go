@@ -58,6 +58,7 @@ type Service struct {
 	LoadedAt   time.Time  `json:"loaded_at"`
 	ApprovedBy string     `json:"approved_by"`
 	ApprovedAt *time.Time `json:"approved_at,omitempty"`
+	InForce    int        `json:"in_force"` // the version that serves hosts; 0 where none does
 	// WithdrawnBy is who had it serve no host any more, and why.
 	WithdrawnBy      string `json:"withdrawn_by,omitempty"`
 	WithdrawnBecause string `json:"withdrawn_because,omitempty"`

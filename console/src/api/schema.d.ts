@@ -704,6 +704,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/services/{name}/in-force": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The version of a definition that serves hosts
+         * @description Needs the role viewer.
+         */
+        get: operations["getServicesNameIn-force"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services/{name}/withdrawal": {
         parameters: {
             query?: never;
@@ -1206,6 +1226,7 @@ export interface components {
             approved_at?: string;
             approved_by: string;
             digest: string;
+            in_force: number;
             /** Format: date-time */
             loaded_at: string;
             loaded_by: string;
@@ -2534,6 +2555,37 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "getServicesNameIn-force": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The version of a definition that serves hosts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Service"];
+                };
             };
             /** @description A problem, as in RFC 9457 */
             default: {
