@@ -84,6 +84,7 @@ var routes = []route{
 	{"POST", "/changes/{id}/approval", "Approve the plan under its digest", "reviewer", true, view.Judgement{}, nil, 204, (*Server).approve},
 	{"POST", "/changes/{id}/decline", "Decline the plan", "reviewer", true, view.Judgement{}, nil, 204, (*Server).decline},
 	{"POST", "/changes/{id}/withdrawal", "Withdraw the change", "author", false, nil, nil, 204, (*Server).withdraw},
+	{"POST", "/changes/{id}/counter", "Draft the opposite of a change for the hosts that are done with it", "author", false, view.Judgement{}, view.Created{}, 201, (*Server).counter},
 	{"POST", "/changes/{id}/climb", "Let the approved plan climb", "operator", false, nil, nil, 202, (*Server).climb},
 	{"POST", "/changes/{id}/orders", "Pause, resume or stop the climb", "operator", false, view.Order{}, nil, 204, (*Server).order},
 	{"POST", "/changes/{id}/left-out", "Take a host out of an approved plan", "operator", false, view.Exclusion{}, nil, 204, (*Server).leaveOut},
@@ -323,6 +324,24 @@ func (s *Server) draft(ctx *gin.Context) {
 		return
 	}
 	ctx.JSON(http.StatusCreated, view.Created{ID: id})
+}
+
+func (s *Server) counter(ctx *gin.Context) {
+	var in view.Judgement
+	id, ok := s.id(ctx)
+	if !ok || !s.read(ctx, &in) {
+		return
+	}
+	if strings.TrimSpace(in.Because) == "" {
+		s.fail(ctx, invalid{errors.New("because: is empty; say why the change is taken back")})
+		return
+	}
+	made, err := s.Engine.Counter(ctx, who(ctx).Name, id, in.Because)
+	if err != nil {
+		s.fail(ctx, err)
+		return
+	}
+	ctx.JSON(http.StatusCreated, view.Created{ID: made})
 }
 
 func (s *Server) detail(ctx *gin.Context) (*view.ChangeDetail, bool) {

@@ -219,6 +219,12 @@ func (c *Client) Draft(ctx context.Context, id int64, text []byte) (int64, error
 	return made.ID, err
 }
 
+// Counter drafts the opposite of a change.
+func (c *Client) Counter(ctx context.Context, id int64, because string) (int64, error) {
+	made, err := call[view.Created](ctx, c, "POST", at(id, "/counter"), view.Judgement{Because: because})
+	return made.ID, err
+}
+
 // Runs gives a page of the host runs of the newest climb behind the number after;
 // where since is set, of those that changed since.
 func (c *Client) Runs(ctx context.Context, id, after int64, since time.Time) (view.Runs, error) {

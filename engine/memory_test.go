@@ -242,6 +242,8 @@ func (m *memory) Leaf(ctx context.Context, _ *store.Plan, hostID int64) (leaf pl
 	return leaf, err
 }
 
+func (m *memory) DoneWith(context.Context, int64) (*store.Plan, []int64, error) { return nil, nil, nil }
+
 func (m *memory) Content(_ context.Context, id string) ([]byte, error) { return []byte(id), nil }
 func (m *memory) ContentID(data []byte) string                         { return string(data) }
 

@@ -421,12 +421,13 @@ func reloading(a definition.Act) definition.Act {
 	return a
 }
 
-func (r *hostRun) copy(ctx context.Context, ref plan.CopyRef) (plan.Copy, error) {
+// copy gives a copy with its content.
+func (e *Engine) copy(ctx context.Context, ref plan.CopyRef) (plan.Copy, error) {
 	c := plan.Copy{Kind: ref.Kind, Owner: ref.Owner, Group: ref.Group, Mode: ref.Mode, Target: ref.Target}
 	var err error
 	c.Sum = ref.Sum
 	if c.Kind == plan.Regular && c.Sum == "" {
-		c.Content, err = r.Store.Content(ctx, ref.Content)
+		c.Content, err = e.Store.Content(ctx, ref.Content)
 	}
 	return c, err
 }

@@ -5,6 +5,7 @@ import (
 	"net"
 	"time"
 
+	"wladder/core/change"
 	"wladder/core/definition"
 	"wladder/core/expr"
 	"wladder/core/finding"
@@ -44,12 +45,16 @@ type Plans interface {
 	Plan(ctx context.Context, id int64) (*store.Plan, error)
 	Leaf(ctx context.Context, p *store.Plan, hostID int64) (plan.Leaf, error)
 	Content(ctx context.Context, id string) ([]byte, error)
+	// DoneWith gives the plan of a climb, and the hosts that are done with it, by name.
+	DoneWith(ctx context.Context, climb int64) (*store.Plan, []int64, error)
 	ContentID(data []byte) string
 }
 
 // Rehearsals are those under way, under leases as host runs are.
 type Rehearsals interface {
 	Revision(ctx context.Context, changeID int64) (store.Revision, error)
+	Change(ctx context.Context, id int64) (*view.ChangeDetail, error)
+	Draft(ctx context.Context, actor string, id int64, spec *change.Spec) (int64, error)
 	BeginRehearsal(ctx context.Context, actor string, changeID int64, t store.Targets) (int64, error)
 	ClaimRehearsals(ctx context.Context, me store.Server, limit int, held []int64) ([]*store.Rehearsing, error)
 	RenewRehearsals(ctx context.Context, me store.Server, fences map[int64]int64) (kept map[int64]bool, err error)

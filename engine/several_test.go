@@ -364,3 +364,50 @@ func TestOtherOpenChanges(t *testing.T) {
 		t.Errorf("%+v", d.Rehearsal)
 	}
 }
+
+// TestCounter takes a change over two services back, on hosts that differ: all is as it was,
+// byte for byte, and a host that was not done is left alone.
+func TestCounter(t *testing.T) {
+	t.Parallel()
+	r := newTwoRig(t, 4)
+	other := strings.Replace(confText, "512;", "700;", 1) + "# by hand\n"
+	r.hosts[2].Files.Write(confPath, []byte(other))
+	r.hosts[3].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 1024"})
+	was := func(i int) string {
+		intake, _ := r.hosts[i].Files.Read(intakePath)
+		return r.file(i) + string(intake)
+	}
+	var before []string
+	for i := range r.hosts {
+		before = append(before, was(i))
+	}
+	id := r.drafted(strings.Replace(twoServices, "where: labels.role", "ticket: FLO-1\nwhere: labels.role", 1))
+	if _, err := r.engine.Counter(t.Context(), "ines", id, "it was a mistake"); err == nil || !strings.Contains(err.Error(), "no host is done") {
+		t.Errorf("countered before it climbed: %v", err)
+	}
+	r.approved(id)
+	r.climb(id)
+	r.ended(id)
+	if was(0) == before[0] {
+		t.Fatal("nothing was changed")
+	}
+	back, err := r.engine.Counter(t.Context(), "ines", id, "it was a mistake")
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := r.approved(back)
+	for _, want := range []string{"Takes back change", "it was a mistake", "FLO-1", `name in ["b00", "b01", "b02"]`, "count: \"3\"", "where: name in [\"b02\"]"} {
+		if !strings.Contains(d.Source, want) {
+			t.Errorf("%q is not in\n%s", want, d.Source)
+		}
+	}
+	d = r.climb(back)
+	for i := range r.hosts {
+		if was(i) != before[i] {
+			t.Errorf("%s is not as it was:\n%s", r.hosts[i].Name, was(i))
+		}
+	}
+	if d.State != "completed" || len(d.runs) != 3 {
+		t.Errorf("%s, %d runs", d.State, len(d.runs))
+	}
+}

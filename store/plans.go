@@ -158,3 +158,17 @@ func newestPlan(ctx context.Context, q querier, changeID int64) (planRow, error)
 	return one[planRow](ctx, q, fmt.Sprintf("a plan of change %d", changeID), `select coalesce(p.id, 0) as id, coalesce(p.digest, '') as digest, r.revision
 		from rehearsals r left join plans p on p.id = r.plan where r.change = $1 and ended_at is not null order by r.id desc limit 1`, changeID)
 }
+
+// DoneWith gives the plan of a climb, and the hosts that are done with it, by name.
+func (s *Store) DoneWith(ctx context.Context, climb int64) (*Plan, []int64, error) {
+	rows, err := many[struct{ Plan, HostID int64 }](ctx, s.pool, `select c.plan, r.host_id from climbs c join host_runs r on r.climb = c.id where c.id = $1 and r.state = 'done' order by r.host`, climb)
+	if err != nil || len(rows) == 0 {
+		return nil, nil, err
+	}
+	var hosts []int64
+	for _, r := range rows {
+		hosts = append(hosts, r.HostID)
+	}
+	p, err := s.Plan(ctx, rows[0].Plan)
+	return p, hosts, err
+}

@@ -32,7 +32,7 @@ func commands() []command {
 		settings, retouch,
 		draft, changes, show, rehearse, diff, findings,
 		offer, approve, decline, leaveOut, withdraw,
-		climb, follow, pause, resume, stop,
+		climb, follow, pause, resume, stop, counter,
 		recordCommand,
 	}
 }

@@ -1,0 +1,137 @@
+package render
+
+import (
+	"errors"
+	"fmt"
+
+	"github.com/goccy/go-yaml"
+
+	"wladder/core/change"
+	"wladder/core/conf"
+	"wladder/core/plan"
+)
+
+// Counter gives the edits, as they are written, that turn a path back from what a change
+// placed to what stood there before. It errs where no edit of a change can.
+func Counter(f plan.LeafFile, base, candidate plan.Copy) (edits []yaml.MapSlice, err error) {
+	one := func(pairs ...yaml.MapItem) { edits = append(edits, yaml.MapSlice(pairs)) }
+	item := func(key string, value any) yaml.MapItem { return yaml.MapItem{Key: key, Value: value} }
+	attributes := func() []yaml.MapItem {
+		return []yaml.MapItem{item("mode", base.Mode), item("owner", base.Owner), item("group", base.Group)}
+	}
+	switch {
+	case base.Same(candidate):
+	case base.Kind == plan.Absent:
+		one(item("delete", f.Key))
+	case base.Kind == plan.Symlink:
+		if candidate.Kind != plan.Absent {
+			one(item("delete", f.Key))
+		}
+		one(item("link", f.Key), item("leads-to", base.Target))
+	case base.Sum != "" || candidate.Sum != "" || candidate.Kind == plan.Made:
+		return nil, errors.New("its content never left the host; put it back there, from the snapshot")
+	case candidate.Kind == plan.Absent:
+		one(append([]yaml.MapItem{item("put", f.Key), item("text", string(base.Content))}, attributes()...)...)
+	case candidate.Kind == plan.Symlink:
+		one(item("delete", f.Key))
+		one(append([]yaml.MapItem{item("put", f.Key), item("text", string(base.Content))}, attributes()...)...)
+	default:
+		before, err1 := conf.Parse(f.Path, f.Format, base.Content)
+		after, err2 := conf.Parse(f.Path, f.Format, candidate.Content)
+		var back []conf.Edit
+		err := errors.Join(err1, err2)
+		if err == nil {
+			back, err = conf.Derive(after, before)
+		}
+		if err == nil {
+			for _, m := range change.EditsAsWritten(back) {
+				edits = append(edits, append(yaml.MapSlice{item("file", f.Key)}, m...))
+			}
+		} else {
+			one(append([]yaml.MapItem{item("put", f.Key), item("text", string(base.Content))}, attributes()...)...)
+			return edits, nil
+		}
+		if base.Mode != candidate.Mode || base.Owner != candidate.Owner || base.Group != candidate.Group {
+			one(append([]yaml.MapItem{item("file", f.Key)}, attributes()...)...)
+		}
+	}
+	return edits, nil
+}
+
+// CounterText writes the opposite of a change as a change: edits by service and, where
+// they are not the same on all hosts, by the hosts that they concern.
+func CounterText(spec *change.Spec, number int64, because string, hosts []string, groups []CounterGroup) ([]byte, error) {
+	m := yaml.MapSlice{{Key: "title", Value: "Back: " + spec.Title}, {Key: "reason", Value: fmt.Sprintf("Takes back change %d: %s", number, because)}}
+	put := func(key string, value any) { m = append(m, yaml.MapItem{Key: key, Value: value}) }
+	if spec.Ticket != "" {
+		put("ticket", spec.Ticket)
+	}
+	several := len(spec.Services) > 1
+	if several {
+		put("services", spec.Services)
+	} else {
+		put("service", spec.Services[0])
+	}
+	put("where", oneOf(hosts))
+	put("count", fmt.Sprint(len(hosts)))
+	var edits []yaml.MapSlice
+	for _, g := range groups {
+		for _, e := range g.Edits {
+			if several {
+				e = append(yaml.MapSlice{{Key: "service", Value: g.Service}}, e...)
+			}
+			if len(g.Hosts) < len(hosts) {
+				e = append(e, yaml.MapItem{Key: "where", Value: oneOf(g.Hosts)})
+			}
+			edits = append(edits, e)
+		}
+	}
+	put("edits", edits)
+	var probes []yaml.MapSlice
+	for _, p := range spec.Probes {
+		if p.Before == "" || p.After == "" || len(p.ValueNames()) > 0 || p.Compares() {
+			continue // what held before and after the change itself
+		}
+		back := yaml.MapSlice{{Key: "name", Value: p.Name}, {Key: "ask", Value: p.Ask}, {Key: "before", Value: p.After}, {Key: "after", Value: p.Before}}
+		if p.Service != "" {
+			back = append(back, yaml.MapItem{Key: "service", Value: p.Service})
+		}
+		probes = append(probes, back)
+	}
+	if probes != nil {
+		put("probes", probes)
+	}
+	var ladder yaml.MapSlice
+	if l := spec.Ladder; l.AtOnce > 0 {
+		ladder = append(ladder, yaml.MapItem{Key: "at_once", Value: l.AtOnce})
+	}
+	if l := spec.Ladder; l.Soak != nil {
+		ladder = append(ladder, yaml.MapItem{Key: "soak", Value: l.Soak})
+	}
+	if l := spec.Ladder; l.PauseAfter > 0 {
+		ladder = append(ladder, yaml.MapItem{Key: "pause_after", Value: l.PauseAfter})
+	}
+	if ladder != nil {
+		put("ladder", ladder)
+	}
+	return yaml.Marshal(m)
+}
+
+// CounterGroup is the edits that put one service of some hosts back.
+type CounterGroup struct {
+	Service string
+	Edits   []yaml.MapSlice
+	Hosts   []string
+}
+
+// oneOf fits hosts by their names.
+func oneOf(hosts []string) string {
+	text := "name in ["
+	for i, h := range hosts {
+		if i > 0 {
+			text += ", "
+		}
+		text += fmt.Sprintf("%q", h)
+	}
+	return text + "]"
+}
