@@ -21,7 +21,17 @@ type job struct {
 	before   map[string]string // by host, or all
 	after    map[string]string
 	change   string
-	judges   [4]struct{ reported, line, says string } // from 1
+	judges   [4]judge  // from 1
+	back     [4]*judge // once the change was countered
+	booted   [4]*judge // after a reboot
+}
+
+// judge asks a host itself: a shell line, and what it prints.
+type judge struct{ reported, line, says string }
+
+func (j judge) ask(n int) (said string, well bool) {
+	out, _ := try(n, "bash -c '"+strings.ReplaceAll(j.line, "'", `'\''`)+"'")
+	return out, out == j.says
 }
 
 func readJobs(t *testing.T) (all []*job) {
@@ -42,10 +52,19 @@ func readJobs(t *testing.T) (all []*job) {
 			j.after[words[1]] = text
 		case "change":
 			j.change = text
-		case "judge":
+		case "judge", "countered", "rebooted":
 			n := int(words[1][0] - '0')
-			j.judges[n].reported = words[2]
-			j.judges[n].line, j.judges[n].says, _ = strings.Cut(text, "\n")
+			one := judge{}
+			one.line, one.says, _ = strings.Cut(text, "\n")
+			switch words[0] {
+			case "judge":
+				one.reported = words[2]
+				j.judges[n] = one
+			case "countered":
+				j.back[n] = &one
+			default:
+				j.booted[n] = &one
+			}
 		default:
 			t.Fatalf("jobs.txtar: %s", f.Name)
 		}
@@ -128,31 +147,40 @@ func TestInsideJobs(t *testing.T) {
 		began := time.Now()
 		changes++
 		id := strings.Fields(w.run("ines", 0, "", "draft", j.name+".yaml"))[1]
-		var number int64
-		fmt.Sscan(id, &number)
-		w.status("ines", "rehearse", id)
-		planned := w.run("ines", 0, "", "diff", id)
-		w.run("ines", 0, "", "offer", id)
-		d, err := w.client("ines").Change(t.Context(), number)
-		must(t, "change", err)
-		w.run("oda", 0, "", "approve", "-digest", d.Rehearsal.Digest, id)
-		climbed := w.status("ines", "climb", "-follow", id)
-		if d, err = w.client("ines").Change(t.Context(), number); err == nil && d.Climb.State == ladder.Paused {
-			w.run("ines", 0, "", "stop", id)
-		}
+		number, planned, climbed := w.carried(id)
 		runs, err := w.client("ines").AllRuns(t.Context(), number, time.Time{})
 		must(t, "runs", err)
 		reported := w.reported(t, number, runs.Runs)
 		t.Logf("%s: one change, %.0f s\n%s%s", j.name, time.Since(began).Seconds(), planned, climbed)
 		for i := 1; i <= 3; i++ {
 			judge, said := j.judges[i], reported[hostName(numbers[i])]
-			out, _ := try(numbers[i], "bash -c '"+strings.ReplaceAll(judge.line, "'", `'\''`)+"'")
+			out, well := judge.ask(numbers[i])
 			judged++
 			if said != judge.reported {
 				t.Errorf("%s, host %d: the product says %s; want %s\n%s%s", j.name, i, said, judge.reported, planned, climbed)
 			}
-			if out != judge.says {
+			if !well {
 				t.Errorf("%s, host %d, reported as %s: the judge says\n%swant\n%s", j.name, i, said, out, judge.says)
+			}
+		}
+		if j.back[1] != nil {
+			out := w.run("ines", 0, "", "counter", "-because", "it was an exercise", id)
+			_, planned, climbed := w.carried(strings.Fields(out)[1])
+			t.Logf("%s, countered:\n%s%s", j.name, planned, climbed)
+		}
+		for i := 1; i <= 3; i++ {
+			if j.booted[i] != nil {
+				try(numbers[i], "systemctl reboot")
+				time.Sleep(2 * time.Second)
+				must(t, "await", script("await", fmt.Sprint(numbers[i])).Run())
+			}
+			for _, judge := range []*judge{j.back[i], j.booted[i]} {
+				if judge == nil {
+					continue
+				}
+				if out, well := judge.ask(numbers[i]); !well {
+					t.Errorf("%s, host %d, afterwards: the judge says\n%swant\n%s", j.name, i, out, judge.says)
+				}
 			}
 		}
 		for i := 1; i <= 3; i++ {
@@ -164,6 +192,23 @@ func TestInsideJobs(t *testing.T) {
 		}
 	}
 	t.Logf("%d changes, %d hosts judged", changes, judged)
+}
+
+// carried takes a draft all the way, and gives its number, its diff, and how it climbed.
+func (w *world) carried(id string) (number int64, planned, climbed string) {
+	w.Helper()
+	fmt.Sscan(id, &number)
+	w.status("ines", "rehearse", id)
+	planned = w.run("ines", 0, "", "diff", id)
+	w.run("ines", 0, "", "offer", id)
+	d, err := w.client("ines").Change(w.Context(), number)
+	must(w.T, "change", err)
+	w.run("oda", 0, "", "approve", "-digest", d.Rehearsal.Digest, id)
+	climbed = w.status("ines", "climb", "-follow", id)
+	if d, err = w.client("ines").Change(w.Context(), number); err == nil && d.Climb.State == ladder.Paused {
+		w.run("ines", 0, "", "stop", id)
+	}
+	return number, planned, climbed
 }
 
 // status runs the client as run does, where the status may be 1, and says which it was.
