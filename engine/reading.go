@@ -203,8 +203,8 @@ func (r *reading) read(ctx context.Context, found *store.Read) (findings []findi
 	for i, result := range render.Together(render.Reading{Host: r.host.Expr(), Secrets: r.secrets, Redactor: r.redactor}, parts) {
 		r.services[i].Result = result
 	}
-	findings = append(findings, r.collisions()...)
 	findings = append(findings, r.unproven()...)
+	findings = append(findings, r.unboundHere()...)
 	more, err := r.look(ctx, found)
 	findings = append(findings, more...)
 	if err != nil {
@@ -215,7 +215,8 @@ func (r *reading) read(ctx context.Context, found *store.Read) (findings []findi
 	if err != nil {
 		return findings, err
 	}
-	return findings, r.settle(ctx, finding.Vetoed(findings))
+	err = r.settle(ctx, finding.Vetoed(findings))
+	return append(findings, r.collisions()...), err
 }
 
 // collect surveys the host and reads the files of all services, by their keys.
@@ -292,6 +293,23 @@ func (r *reading) unproven() (findings []finding.Finding) {
 			slices.ContainsFunc(r.own, func(p probe.Probe) bool { return p.Service == "" || p.Service == c.Name })
 		if len(c.Files) > 0 && !covered {
 			findings = append(findings, veto(definition.NotProven, "%snothing would prove that it is in force: the definition has no in-force check and no probe, and the change has no probe. Give it one; or the definition says despite: [not-proven], and the host ends done, not proven", r.whose(c)))
+		}
+	}
+	return findings
+}
+
+// unboundHere finds secrets of tables that no admin lets go to this host.
+func (r *reading) unboundHere() (findings []finding.Finding) {
+	for _, c := range r.services {
+		for _, name := range c.Chosen {
+			where, err := expr.Compile(cmp.Or(r.bound[name].Hosts, "false"), expr.HostVars, expr.Bool)
+			fits := false
+			if err == nil {
+				fits, err = where.Bool(r.host.Expr().Vars())
+			}
+			if err != nil || !fits {
+				findings = append(findings, veto("secret-not-bound", "secret %s may not go to this host; an admin says which hosts, with wladder secret -bind", name))
+			}
 		}
 	}
 	return findings

@@ -33,6 +33,7 @@ type rehearsal struct {
 	findings []finding.Finding // about the whole
 	own      []probe.Probe     // the change's
 	secrets  map[string]string
+	bound    map[string]view.Binding // where those may go, as the hosts were held against it
 }
 
 // concerned is one service of a change, in the order in which they are acted on.
@@ -198,6 +199,23 @@ func needs(services []*concerned, own []probe.Probe, at int) map[string][]string
 	return shown
 }
 
+// chosen tells whether a secret stands in tables alone, so that it goes to some hosts and
+// not to others.
+func chosen(c *concerned, name string) bool {
+	tabled := false
+	for _, e := range c.spec.Edits {
+		if slices.Contains(c.Makes[e.Make].SecretNames(), name) {
+			return false
+		}
+		in := slices.Contains(slices.Collect(maps.Values(e.Secrets)), name) || e.Secrets != nil && e.Otherwise != nil && e.Otherwise.Text == name
+		if !in && slices.Contains(e.SecretNames(), name) {
+			return false
+		}
+		tabled = tabled || in
+	}
+	return tabled
+}
+
 // unbound says which secrets would go where no admin lets them go.
 func unbound(services []*concerned, own []probe.Probe, hosts []view.Host, bindings map[string]view.Binding) (all []finding.Finding) {
 	for i, c := range services {
@@ -215,7 +233,7 @@ func unbound(services []*concerned, own []probe.Probe, hosts []view.Host, bindin
 			}
 			where, err := expr.Compile(cmp.Or(b.Hosts, "false"), expr.HostVars, expr.Bool)
 			for _, h := range hosts {
-				if err != nil {
+				if err != nil || len(shown[name]) == 0 && chosen(c, name) { // a host that a table chooses it for is asked about itself
 					break
 				}
 				carried, fits := true, false
@@ -292,6 +310,12 @@ func (r *rehearsal) prepare(ctx context.Context) (err error) {
 		return err
 	}
 	r.own, _ = ownProbes(r.spec, r.services)
+	if err := r.insist(ctx, "bindings of secrets", nil, func() (err error) {
+		r.bound, err = r.Store.Bindings(ctx, slices.Sorted(maps.Keys(r.Secrets)))
+		return err
+	}); err != nil {
+		return err
+	}
 	return r.insist(ctx, "secrets", nil, func() (err error) { r.secrets, err = r.Store.SecretVersions(ctx, r.Secrets); return err })
 }
 
@@ -486,6 +510,9 @@ func (r *rehearsal) bindings(ctx context.Context) (map[string]string, error) {
 			return nil, err
 		}
 		all[name] = string(text)
+		if then, err := record.Canonical(r.bound[name]); err != nil || string(then) != string(text) {
+			r.findings = append(r.findings, veto("secret-not-bound", "where secret %s may go was changed while the hosts were read; rehearse again", name))
+		}
 	}
 	for _, f := range unbound(r.services, r.own, hosts, bound) {
 		if !slices.Contains(r.findings, f) {

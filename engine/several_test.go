@@ -411,3 +411,33 @@ func TestCounter(t *testing.T) {
 		t.Errorf("%s, %d runs", d.State, len(d.runs))
 	}
 }
+
+// TestSecretsBySite has a table choose a secret for each host: each goes to its own alone,
+// and a host for which no admin lets it go is left out.
+func TestSecretsBySite(t *testing.T) {
+	t.Parallel()
+	r := newTwoRig(t, 5) // the even ones carry the intake
+	ctx := t.Context()
+	r.load("intake", strings.Replace(intakeDefinition, "settings: [", "settings: [{address: intake/token, type: text, secret: true}, ", 1))
+	for name, hosts := range map[string]string{"token-a": `name == "b00"`, "token-b": `name == "b01"`} {
+		if _, err := r.store.PutSecret(ctx, "ada", name, "made-up-"+name, &view.Binding{Services: []string{"intake"}, Hosts: hosts}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	change := fmt.Sprintf(oneService, "intake", "edits: [{set: intake/token, by: name, secrets: {b00: token-a, b02: token-b, b04: token-a}}]")
+	d := r.rehearse(r.drafted(change))
+	for _, g := range d.Rehearsal.Groups {
+		vetoed := strings.Contains(fmt.Sprint(g.Findings), "secret token-") && strings.Contains(fmt.Sprint(g.Findings), "may not go to this host")
+		if want := fmt.Sprint(g.Hosts) == "[b02 b04]" || fmt.Sprint(g.Hosts) == "[b02]" || fmt.Sprint(g.Hosts) == "[b04]"; vetoed != want {
+			t.Errorf("%v: %+v", g.Hosts, g.Findings)
+		}
+	}
+	if d.Rehearsal.Planned != 1 || len(d.Rehearsal.Findings) != 0 {
+		t.Fatalf("%d planned: %+v", d.Rehearsal.Planned, d.Rehearsal.Findings)
+	}
+	d = r.approved(d.ID)
+	r.climb(d.ID)
+	if text, _ := r.hosts[0].Files.Read(intakePath); !strings.Contains(string(text), "token = made-up-token-a") {
+		t.Errorf("b00 has %s", text)
+	}
+}

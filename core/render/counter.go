@@ -1,8 +1,10 @@
 package render
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
 
@@ -30,6 +32,8 @@ func Counter(f plan.LeafFile, base, candidate plan.Copy) (edits []yaml.MapSlice,
 		one(item("link", f.Key), item("leads-to", base.Target))
 	case base.Sum != "" || candidate.Sum != "" || candidate.Kind == plan.Made:
 		return nil, errors.New("its content never left the host; put it back there, from the snapshot")
+	case candidate.Kind != plan.Regular && !legible(base.Content):
+		return nil, errWhole
 	case candidate.Kind == plan.Absent:
 		one(append([]yaml.MapItem{item("put", f.Key), item("text", string(base.Content))}, attributes()...)...)
 	case candidate.Kind == plan.Symlink:
@@ -47,6 +51,8 @@ func Counter(f plan.LeafFile, base, candidate plan.Copy) (edits []yaml.MapSlice,
 			for _, m := range change.EditsAsWritten(back) {
 				edits = append(edits, append(yaml.MapSlice{item("file", f.Key)}, m...))
 			}
+		} else if !legible(base.Content) {
+			return nil, errWhole
 		} else {
 			one(append([]yaml.MapItem{item("put", f.Key), item("text", string(base.Content))}, attributes()...)...)
 			return edits, nil
@@ -56,6 +62,16 @@ func Counter(f plan.LeafFile, base, candidate plan.Copy) (edits []yaml.MapSlice,
 		}
 	}
 	return edits, nil
+}
+
+var errWhole = errors.New("would have to be written out whole, and is too long for that, no text, or holds a key; put it back from the snapshot")
+
+// maxWhole is how much text is written out in a change, in bytes.
+const maxWhole = 64 << 10
+
+// legible tells whether a file may stand in a change, which is kept and read in clear.
+func legible(content []byte) bool {
+	return len(content) <= maxWhole && utf8.Valid(content) && !bytes.Contains(content, []byte("PRIVATE KEY-----"))
 }
 
 // CounterText writes the opposite of a change as a change: edits by service and, where

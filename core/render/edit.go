@@ -324,6 +324,8 @@ func (s *set) within(e change.Edit, verb string) {
 	}
 	if next != doc {
 		s.need = max(s.need, act)
+	} else if edit.Do == conf.Replace {
+		s.find(finding.Note, "replaced-already", f.Found.Path, 0, "the text to replace is not here, and the one that takes its place is: there is nothing to do")
 	} else if edit.Do == conf.Take {
 		s.find(finding.Note, "no-member", f.Found.Path, 0, "%s: %q is no member of this list here, so there is nothing to take", edit.Address, edit.To.Joined())
 	}

@@ -252,6 +252,9 @@ func (s *set) on(e change.Edit) (change.Edit, bool) {
 			return bad(fmt.Errorf("the table of secrets has nothing for %q, and no otherwise", key))
 		}
 		e.Secret = name
+		if !slices.Contains(s.Chosen, name) {
+			s.Chosen = append(s.Chosen, name)
+		}
 	case e.Values != nil:
 		v, err := onHost(e.Table, s.vars)
 		if err != nil {

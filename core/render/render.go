@@ -32,8 +32,10 @@ type Result struct {
 	Shown    []string      // what the trial's dump must print
 	InForce  []probe.Probe // that prove the very values at work
 
-	Ports []Named // ports that the change has the service listen at anew
-	Paths []Named // files that values name anew
+	// Chosen are the secrets that tables chose for this host, by name.
+	Chosen []string
+	Ports  []Named // ports that the change has the service listen at anew
+	Paths  []Named // files that values name anew
 	// Values are the change's named values on this host.
 	Values map[string]string
 
