@@ -60,7 +60,7 @@ func words[T ~string](all []T) []string {
 // queries are what calls take behind the path: numbers, texts or times.
 var queries = map[string]string{
 	"GET /record":                       "change after limit",
-	"GET /hosts":                        "after:text name:text label:texts limit",
+	"GET /hosts":                        "after:text name:text where:text label:texts limit",
 	"GET /services":                     "after:text name:text limit",
 	"GET /changes":                      "state:text service:text author:text before limit",
 	"GET /changes/{id}/runs":            "after since:date-time state:text limit",

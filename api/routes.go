@@ -444,7 +444,9 @@ func (s *Server) hosts(ctx *gin.Context) {
 		}
 		f.Labels[key] = value
 	}
-	give(s, ctx)(s.Store.HostList(ctx, f))
+	f.Where = ctx.Query("where")
+	all, err := s.Store.HostList(ctx, f)
+	give(s, ctx)(all, fit(err))
 }
 
 func (s *Server) leaveOut(ctx *gin.Context) {

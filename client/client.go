@@ -1,12 +1,13 @@
 // Package client calls a Wide Ladder server over HTTP.
 //
 //	c := client.New("http://127.0.0.1:8480", token)
-//	changes, err := c.Changes(ctx)
+//	changes, err := c.Changes(ctx, client.ChangeFilter{})
 package client
 
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -131,8 +132,8 @@ func (c *Client) Who(ctx context.Context) (view.Account, error) {
 
 // Hosts gives the hosts whose names hold part and that have all labels, each as
 // KEY=VALUE.
-func (c *Client) Hosts(ctx context.Context, part string, labels ...string) ([]view.Host, error) {
-	return pages(ctx, c, "/hosts", url.Values{"name": {part}, "label": labels}, func(h view.Host) string { return h.Name })
+func (c *Client) Hosts(ctx context.Context, part, where string, labels ...string) ([]view.Host, error) {
+	return pages(ctx, c, "/hosts", url.Values{"name": {part}, "where": {where}, "label": labels}, func(h view.Host) string { return h.Name })
 }
 
 // pages reads a list page by page, each behind the name of the last one before.
@@ -286,8 +287,15 @@ func (c *Client) WithdrawService(ctx context.Context, name, digest, because stri
 }
 
 // Changes gives the newest changes.
-func (c *Client) Changes(ctx context.Context) ([]view.Change, error) {
-	return call[[]view.Change](ctx, c, "GET", "/changes", nil)
+func (c *Client) Changes(ctx context.Context, f ChangeFilter) ([]view.Change, error) {
+	query := url.Values{"state": {f.State}, "service": {f.Service}, "author": {f.Author}, "limit": {strconv.Itoa(cmp.Or(f.Limit, 500))}}
+	return call[[]view.Change](ctx, c, "GET", "/changes?"+query.Encode(), nil)
+}
+
+// ChangeFilter chooses changes; what is empty chooses all, up to 500.
+type ChangeFilter struct {
+	State, Service, Author string
+	Limit                  int
 }
 
 // Change gives a change's summary.

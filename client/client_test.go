@@ -72,16 +72,16 @@ func TestRefusalsAreTold(t *testing.T) {
 		t.Errorf("another server: %v", err)
 	}
 	status, answer = 200, "not json"
-	if _, err := c.Changes(t.Context()); err == nil {
+	if _, err := c.Changes(t.Context(), ChangeFilter{}); err == nil {
 		t.Error("nonsense is taken for changes")
 	}
 	var gone *NotReached
-	if _, err := New("http://127.0.0.1:1", "").Hosts(t.Context(), ""); !errors.As(err, &gone) || strings.Contains(err.Error(), "Get ") {
+	if _, err := New("http://127.0.0.1:1", "").Hosts(t.Context(), "", ""); !errors.As(err, &gone) || strings.Contains(err.Error(), "Get ") {
 		t.Errorf("nobody there: %v", err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if _, err := c.Hosts(ctx, ""); !errors.Is(err, context.Canceled) {
+	if _, err := c.Hosts(ctx, "", ""); !errors.Is(err, context.Canceled) {
 		t.Errorf("given up: %v", err)
 	}
 	if _, err := c.Host(t.Context(), "a/../b c?"); err == nil {

@@ -163,6 +163,7 @@ func (s *Store) Swept(ctx context.Context, id int64) error {
 type HostFilter struct {
 	Name   string            // a part of it
 	Labels map[string]string // all of them
+	Where  string            // an expression over expr.HostVars
 	After  string            // those behind this name
 	Limit  int
 }
@@ -173,8 +174,30 @@ func (s *Store) HostList(ctx context.Context, f HostFilter) ([]view.Host, error)
 	if labels == nil {
 		labels = map[string]string{}
 	}
-	all, err := many[view.Host](ctx, s.pool, hostColumns+`where name > $1 and position($2 in name) > 0 and labels @> $3 order by name limit $4`, f.After, f.Name, labels, f.Limit)
-	return orEmpty(all), err
+	var program *expr.Program
+	most := &f.Limit
+	if f.Where != "" { // the database does not know what it means
+		var err error
+		if program, err = expr.Compile(f.Where, expr.HostVars, expr.Bool); err != nil {
+			return nil, unfit("where: %v", err)
+		}
+		most = nil
+	}
+	all, err := many[view.Host](ctx, s.pool, hostColumns+`where name > $1 and position($2 in name) > 0 and labels @> $3 order by name limit $4`, f.After, f.Name, labels, most)
+	if err != nil || program == nil {
+		return orEmpty(all), err
+	}
+	fit := []view.Host{}
+	for _, h := range all {
+		yes, err := program.Bool(h.Expr().Vars())
+		if err != nil {
+			return nil, unfit("where: %s: %v", h.Name, err)
+		}
+		if yes && len(fit) < f.Limit {
+			fit = append(fit, h)
+		}
+	}
+	return fit, nil
 }
 
 // NoteAsk records that somebody asks hosts something, before it is asked.

@@ -4,18 +4,36 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
 	"wladder/client"
+	"wladder/core/change"
 	"wladder/core/finding"
 	"wladder/core/ladder"
 	"wladder/core/view"
 )
 
-var changes = command{"changes", "", "where each change stands, and what is asked of whom", listing((*client.Client).Changes, []string{"NO.", "STATE", "TITLE", "AUTHOR", "MOVED", "HOSTS", "NEXT"}, func(c view.Change) []string {
-	return []string{fmt.Sprint(c.ID), string(c.State), cut(c.Title, 44), c.Author, ago(c.UpdatedAt), inWords(c.Counts), c.Next}
-})}
+var changes = command{"changes", "", "where each change stands, and what is asked of whom", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	var only client.ChangeFilter
+	f.StringVar(&only.State, "state", "", "only those in this state: draft, rehearsed, offered, approved, climbing, completed, stopped, countered or withdrawn")
+	f.StringVar(&only.Service, "service", "", "only those that concern this service")
+	f.StringVar(&only.Author, "author", "", "only those by this author")
+	f.IntVar(&only.Limit, "limit", 0, "the newest so many; 500 at most")
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if len(args) > 0 {
+			return usagef("takes no operand")
+		}
+		if only.State != "" && !slices.Contains(change.States, change.State(only.State)) {
+			return usagef("-state %s: no change is ever so", only.State)
+		}
+		found, err := t.client().Changes(ctx, only)
+		return list(t, found, err, only != client.ChangeFilter{}, []string{"NO.", "STATE", "TITLE", "AUTHOR", "MOVED", "HOSTS", "NEXT"}, func(c view.Change) []string {
+			return []string{fmt.Sprint(c.ID), string(c.State), cut(c.Title, 44), c.Author, ago(c.UpdatedAt), inWords(c.Counts), c.Next}
+		})
+	}
+}}
 
 func inWords(c view.Counts) string {
 	var all []string

@@ -13,6 +13,7 @@ import (
 
 var hostsCommand = command{"hosts", "[PART-OF-NAME]", "the machines", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 	var wanted []string
+	where := f.String("where", "", "only the hosts that this expression fits")
 	f.Func("label", "`KEY=VALUE`: hosts with this label alone; may be repeated, and all must fit", func(s string) error {
 		if key, _, ok := strings.Cut(s, "="); !ok || key == "" {
 			return fmt.Errorf("want KEY=VALUE")
@@ -24,8 +25,8 @@ var hostsCommand = command{"hosts", "[PART-OF-NAME]", "the machines", func(f *fl
 		if len(args) > 1 {
 			return usagef("want at most a part of the hosts' names")
 		}
-		found, err := t.client().Hosts(ctx, strings.Join(args, ""), wanted...)
-		return list(t, found, err, len(args)+len(wanted) > 0, []string{"HOST", "ADDRESS", "LABELS", "SYSTEM", "SURVEYED"}, func(h view.Host) []string {
+		found, err := t.client().Hosts(ctx, strings.Join(args, ""), *where, wanted...)
+		return list(t, found, err, len(args)+len(wanted)+len(*where) > 0, []string{"HOST", "ADDRESS", "LABELS", "SYSTEM", "SURVEYED"}, func(h view.Host) []string {
 			surveyed, system := "never surveyed", ""
 			if h.SurveyedAt != nil {
 				surveyed = ago(*h.SurveyedAt)

@@ -6,6 +6,8 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"slices"
+	"time"
 
 	"wladder/core/record"
 )
@@ -16,7 +18,13 @@ var recordCommand = command{"record", "", "what happened, by whom; -verify tells
 	export := f.String("export", "", "write all entries to this `file`, as JSON lines, and a signed checkpoint behind them")
 	check := f.String("check", "", "check an export in this `file`, with no server")
 	key := f.String("key", "", "with -check: the `file` with the public key that wladderd -show-record-key printed, kept since before")
+	since := f.String("since", "", "only entries since then: a length of time such as 90m or 48h, or a day or moment such as 2031-03-01T14:00:00Z")
+	limit := f.Int("limit", 0, "the last so many of them")
 	return func(ctx context.Context, t *terminal, _ []string) error {
+		from, err := sinceWhen(*since, time.Now())
+		if err != nil {
+			return err
+		}
 		if *check != "" {
 			return t.checkExport(*check, *key)
 		}
@@ -56,6 +64,10 @@ var recordCommand = command{"record", "", "what happened, by whom; -verify tells
 			}
 			after = some[len(some)-1].Seq
 		}
+		all = slices.DeleteFunc(all, func(e record.Entry) bool { return e.At.Before(from) })
+		if *limit > 0 && len(all) > *limit {
+			all = all[len(all)-*limit:]
+		}
 		if ok, err := t.show(all); ok {
 			return err
 		}
@@ -67,6 +79,23 @@ var recordCommand = command{"record", "", "what happened, by whom; -verify tells
 		return nil
 	}
 }}
+
+// sinceWhen reads a length of time before now, a day or a moment; the zero time where it is
+// empty.
+func sinceWhen(text string, now time.Time) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	if d, err := time.ParseDuration(text); err == nil && d >= 0 {
+		return now.Add(-d), nil
+	}
+	for _, form := range []string{time.RFC3339, "2006-01-02"} {
+		if at, err := time.ParseInLocation(form, text, now.Location()); err == nil {
+			return at, nil
+		}
+	}
+	return time.Time{}, usagef("-since %s: want a length of time such as 48h, or a day or moment such as 2031-03-01T14:00:00Z", text)
+}
 
 // details says what an entry holds, without the fingerprint that is for the server
 // alone.

@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"golang.org/x/crypto/ssh"
 
+	"wladder/client"
 	"wladder/core/change"
 	"wladder/core/ladder"
 	"wladder/core/view"
@@ -100,7 +101,7 @@ func TestUpgrade(t *testing.T) {
 			t.Errorf("b%02d holds %q", n, data)
 		}
 	}
-	all, err := c.Changes(ctx)
+	all, err := c.Changes(ctx, everyChange)
 	if err != nil || len(all) != 9 {
 		t.Fatalf("%d changes, %v", len(all), err)
 	}
@@ -150,3 +151,5 @@ func TestUpgrade(t *testing.T) {
 		t.Errorf("rehearsed anew: %s, %+v", d.State, d.Rehearsal)
 	}
 }
+
+var everyChange client.ChangeFilter

@@ -2089,6 +2089,7 @@ export interface operations {
             query?: {
                 after?: string;
                 name?: string;
+                where?: string;
                 label?: string[];
                 limit?: number;
             };
