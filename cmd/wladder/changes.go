@@ -218,6 +218,17 @@ func (t *terminal) rehearsedChange(ctx context.Context, args []string) (view.Cha
 	return d, err
 }
 
+// place says where a finding was found, as what stands before it.
+func place(f finding.Finding) string {
+	switch {
+	case f.File == "":
+		return ""
+	case f.Line > 0:
+		return plain(fmt.Sprintf("%s:%d: ", f.File, f.Line))
+	}
+	return plain(f.File) + ": "
+}
+
 // findings prints them, the worst first; bad tells that some stop a host.
 func (t *terminal) findings(d view.ChangeDetail) (bad bool) {
 	type line struct {
@@ -244,16 +255,8 @@ func (t *terminal) findings(d view.ChangeDetail) (bad bool) {
 	weight := map[finding.Level]int{finding.Veto: 0, finding.Warn: 1, finding.Note: 2}
 	sort.SliceStable(all, func(i, k int) bool { return weight[all[i].Level] < weight[all[k].Level] })
 	for _, l := range all {
-		where := ""
-		if l.File != "" {
-			where = l.File
-			if l.Line > 0 {
-				where += fmt.Sprintf(":%d", l.Line)
-			}
-			where += ": "
-		}
 		style := map[finding.Level]string{finding.Veto: "red", finding.Warn: "ochre"}[l.Level]
-		fmt.Fprintf(t.out, "%s %s%s\n", t.paint(style, string(l.Level)), plain(where), plain(l.Text))
+		fmt.Fprintf(t.out, "%s %s%s\n", t.paint(style, string(l.Level)), place(l.Finding), plain(l.Text))
 		if l.count > 0 {
 			fmt.Fprintf(t.out, "     %s\n", plain(named(l.hosts, l.count)))
 		}

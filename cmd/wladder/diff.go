@@ -45,7 +45,7 @@ var diff = command{"diff", "N", "what a change would do, per group of hosts", fu
 				fmt.Fprintf(t.out, "  %s\n", t.paint("dim", line))
 			}
 			for _, f := range g.Findings {
-				fmt.Fprintf(t.out, "  %s: %s\n", f.Level, plain(f.Text))
+				fmt.Fprintf(t.out, "  %s: %s%s\n", f.Level, place(f), plain(f.Text))
 			}
 			for _, a := range g.Alterations {
 				fmt.Fprintf(t.out, "  %s\n", alteration(a))

@@ -207,6 +207,14 @@ type Alteration struct {
 
 // Words says the alteration in a line.
 func (a Alteration) Words() string {
+	switch {
+	case a.Kind == "added" && a.New == "", a.Kind == "removed" && a.Old == "": // a flag
+		return a.Address + ": " + a.Kind
+	case a.Kind == "commented-out" && a.Old == "":
+		return a.Address + ": commented out"
+	case a.Kind == "uncommented" && a.New == "":
+		return a.Address + ": no longer commented out"
+	}
 	switch a.Kind {
 	case "added", "new", "made":
 		return a.Address + ": " + a.Kind + ", " + a.New
