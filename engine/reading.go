@@ -34,7 +34,11 @@ type reading struct {
 	services []*carried
 	redactor *secret.Redactor
 	mayFail  bool
+	clock    finding.Finding // what is wrong with the host's; the zero one where nothing is
 }
+
+// maxClock is by how many seconds a host's clock may be off without a word.
+const maxClock = 30
 
 // carried is a service of the change that the host carries, and what the change comes to
 // there.
@@ -193,8 +197,14 @@ func (r *reading) read(ctx context.Context, found *store.Read) (findings []findi
 			return []finding.Finding{veto("not-computable", "may-fail: %v", err)}, nil
 		}
 	}
+	if ahead := r.host.Traits.Clock; ahead > maxClock || ahead < -maxClock {
+		r.clock = finding.Finding{Level: finding.Warn, Code: "clock", Text: fmt.Sprintf("its clock is more than %d s %s the server's: times in its journal and of its certificates are off by as much (wladder host says by how much)", maxClock, map[bool]string{true: "ahead of", false: "behind"}[ahead > 0])}
+	}
 	if findings, err = r.carry(); err != nil || len(r.services) == 0 {
 		return findings, err
+	}
+	if r.clock.Code != "" {
+		findings = append(findings, r.clock)
 	}
 	var parts []render.Part
 	for _, c := range r.services {

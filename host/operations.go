@@ -103,6 +103,15 @@ func traitsOf(all []answer) (t expr.Traits) {
 			t.OSVersion = v
 		case "kernel":
 			t.Kernel = v
+		case "arch":
+			t.Arch = v
+		case "uptime":
+			t.Uptime = n
+		case "clock":
+			t.Clock = n - time.Now().Unix()
+			if t.Clock >= -2 && t.Clock <= 2 { // the way here takes that long
+				t.Clock = 0
+			}
 		case "cores":
 			t.Cores = n
 		case "memory":

@@ -29,7 +29,7 @@ func init() { // in a function, since some of them run others
 		"sync": sync_, "mv": mv, "cp": cp, "ln": ln, "rm": rm, "mkdir": mkdir, "chmod": chmod, "chown": chown,
 		"stat": statCommand, "readlink": readlink, "tar": tarCommand,
 		"flock": flock, "sh": sh, "bash": bash, "unshare": unshare, "mount": mount, "timeout": timeout,
-		"nproc": nproc, "uname": uname, "getconf": getconf, "systemctl": systemctl, "systemd-run": systemdRun,
+		"nproc": nproc, "uname": uname, "date": date, "getconf": getconf, "systemctl": systemctl, "systemd-run": systemdRun,
 		"head": head, "tail": tail, "wc": wc, "ls": ls, "rmdir": rmdir, "mktemp": mktemp, "mountpoint": mountpoint,
 		"setpriv": setpriv, "sleep": sleep, "gzip": gunzip, "ip": ip, "lsattr": lsattr, "ss": ss, "journalctl": journalctl,
 	}
@@ -566,8 +566,18 @@ func nproc(_ context.Context, s *shell, hc interp.HandlerContext, _ []string) er
 	return nil
 }
 
-func uname(_ context.Context, _ *shell, hc interp.HandlerContext, _ []string) error {
-	fmt.Fprintln(hc.Stdout, "6.1.0-standin")
+func uname(_ context.Context, _ *shell, hc interp.HandlerContext, args []string) error {
+	if slices.Contains(args, "-m") {
+		fmt.Fprintln(hc.Stdout, "x86_64")
+	} else {
+		fmt.Fprintln(hc.Stdout, "6.1.0-standin")
+	}
+	return nil
+}
+
+// date knows the seconds since 1970 alone.
+func date(_ context.Context, _ *shell, hc interp.HandlerContext, _ []string) error {
+	fmt.Fprintln(hc.Stdout, time.Now().Unix())
 	return nil
 }
 

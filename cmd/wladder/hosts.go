@@ -7,6 +7,7 @@ import (
 	"os"
 	"sort"
 	"strings"
+	"time"
 
 	"wladder/core/view"
 )
@@ -71,10 +72,28 @@ var hostCommand = command{"host", "NAME", "one machine", func(f *flag.FlagSet) f
 			fmt.Fprintln(t.out, "  never surveyed")
 			return nil
 		}
-		fmt.Fprintf(t.out, "  system    %s %s (%s), kernel %s, %s, %d MiB\n  surveyed  %s\n", h.Traits.OS, h.Traits.OSVersion, h.Traits.Family, plain(h.Traits.Kernel), counted(int(h.Traits.Cores), "core"), h.Traits.Memory>>20, when(*h.SurveyedAt))
+		fmt.Fprintf(t.out, "  system    %s %s (%s), kernel %s, %s, %d MiB\n  surveyed  %s\n", h.Traits.OS, h.Traits.OSVersion, h.Traits.Family, plain(strings.TrimSpace(h.Traits.Kernel+" "+h.Traits.Arch)), counted(int(h.Traits.Cores), "core"), h.Traits.Memory>>20, when(*h.SurveyedAt))
+		if up := time.Duration(h.Traits.Uptime) * time.Second; up > 0 {
+			fmt.Fprintf(t.out, "  up        %s then", spoken(up))
+			if ahead := h.Traits.Clock; ahead != 0 {
+				fmt.Fprintf(t.out, ", its clock %+d s from the server's", ahead)
+			}
+			fmt.Fprintln(t.out)
+		}
 		return nil
 	}
 }}
+
+// spoken says a length of time in its largest unit.
+func spoken(d time.Duration) string {
+	switch {
+	case d >= 48*time.Hour:
+		return counted(int(d/(24*time.Hour)), "day")
+	case d >= 2*time.Hour:
+		return counted(int(d/time.Hour), "hour")
+	}
+	return counted(int(d/time.Minute), "minute")
+}
 
 // hostLine is a host as the file of hosts-load has it.
 type hostLine struct {

@@ -65,6 +65,7 @@ var hostOptions = []cel.EnvOption{
 	cel.Variable("os", cel.StringType),
 	cel.Variable("family", cel.StringType),
 	cel.Variable("os_version", cel.StringType),
+	cel.Variable("arch", cel.StringType),
 	cel.Variable("cores", cel.IntType),
 	cel.Variable("memory", cel.IntType),
 	cel.Function("min", cel.Overload("min_int_int", []*cel.Type{cel.IntType, cel.IntType}, cel.IntType,
@@ -349,15 +350,18 @@ type Traits struct {
 	Family    string `json:"family"` // of distributions: debian, redhat, …: ID_LIKE's first word, else ID
 	OSVersion string `json:"os_version"`
 	Kernel    string `json:"kernel"`
+	Arch      string `json:"arch,omitempty"` // in the words of uname(1), such as x86_64
 	Cores     int64  `json:"cores"`
-	Memory    int64  `json:"memory"` // bytes
+	Memory    int64  `json:"memory"`           // bytes
+	Uptime    int64  `json:"uptime,omitempty"` // seconds
+	Clock     int64  `json:"clock,omitempty"`  // by how many seconds the host's clock is ahead of the server's
 }
 
 // Vars gives the values for HostVars.
 func (h Host) Vars() map[string]any {
 	return map[string]any{
 		"name": h.Name, "labels": defaulted{types.NewStringStringMap(types.DefaultTypeAdapter, h.Labels)},
-		"os": h.Traits.OS, "family": h.Traits.Family, "os_version": h.Traits.OSVersion,
+		"os": h.Traits.OS, "family": h.Traits.Family, "os_version": h.Traits.OSVersion, "arch": h.Traits.Arch,
 		"cores": h.Traits.Cores, "memory": h.Traits.Memory,
 	}
 }

@@ -1310,6 +1310,9 @@ export interface components {
             token: string;
         };
         Traits: {
+            arch?: string;
+            /** Format: int64 */
+            clock?: number;
             /** Format: int64 */
             cores: number;
             family: string;
@@ -1318,6 +1321,8 @@ export interface components {
             memory: number;
             os: string;
             os_version: string;
+            /** Format: int64 */
+            uptime?: number;
         };
         Verdict: {
             probe: string;
