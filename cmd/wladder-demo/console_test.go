@@ -220,6 +220,9 @@ func TestConsole(t *testing.T) {
 	p.says("store/upload_token: added, ‹secret›")
 	p.says("50-limits.conf: new, root:root, mode 644")
 	p.picture("secret")
+	p.do(chromedp.Navigate(p.url + "/changes/8"))
+	p.says("gauge-intake, then bulletin-pages on hosts with")
+	p.says("intake/poll_seconds: 30 → 180")
 	source, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.documentElement.outerHTML"))
 	if err != nil {
 		t.Fatal(err)

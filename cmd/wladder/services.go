@@ -57,6 +57,10 @@ var serviceCommand = command{"service", "NAME", "one definition", func(f *flag.F
 			if err != nil {
 				return err
 			}
+			if old.Digest == s.Digest {
+				fmt.Fprintf(t.out, "version %d serves hosts, and is the newest: none waits\n", s.Version)
+				return nil
+			}
 			fmt.Fprintf(t.out, "# version %d, digest %s, %s\n# against version %d, which serves hosts\n", s.Version, s.Digest, approvalOf(s), old.Version)
 			t.diff(render.Unified(s.Name+".yaml", []byte(old.Source), []byte(s.Source)))
 			return nil
