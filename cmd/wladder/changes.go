@@ -256,9 +256,17 @@ func (t *terminal) findings(d view.ChangeDetail) (bad bool) {
 	sort.SliceStable(all, func(i, k int) bool { return weight[all[i].Level] < weight[all[k].Level] })
 	for _, l := range all {
 		style := map[finding.Level]string{finding.Veto: "red", finding.Warn: "ochre"}[l.Level]
-		fmt.Fprintf(t.out, "%s %s%s\n", t.paint(style, string(l.Level)), place(l.Finding), plain(l.Text))
+		for i, part := range t.folded(place(l.Finding)+plain(l.Text), 5) {
+			level := "    "
+			if i == 0 {
+				level = t.paint(style, string(l.Level))
+			}
+			fmt.Fprintf(t.out, "%s %s\n", level, part)
+		}
 		if l.count > 0 {
-			fmt.Fprintf(t.out, "     %s\n", plain(named(l.hosts, l.count)))
+			for _, part := range t.folded(plain(named(l.hosts, l.count)), 5) {
+				fmt.Fprintf(t.out, "     %s\n", part)
+			}
 		}
 		bad = bad || l.Level == finding.Veto
 	}

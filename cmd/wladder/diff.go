@@ -45,10 +45,14 @@ var diff = command{"diff", "N", "what a change would do, per group of hosts", fu
 				fmt.Fprintf(t.out, "  %s\n", t.paint("dim", line))
 			}
 			for _, f := range g.Findings {
-				fmt.Fprintf(t.out, "  %s: %s%s\n", f.Level, place(f), plain(f.Text))
+				for _, line := range t.folded(fmt.Sprintf("%s: %s%s", f.Level, place(f), plain(f.Text)), 2) {
+					fmt.Fprintf(t.out, "  %s\n", line)
+				}
 			}
 			for _, a := range g.Alterations {
-				fmt.Fprintf(t.out, "  %s\n", alteration(a))
+				for _, line := range t.folded(alteration(a), 2) {
+					fmt.Fprintf(t.out, "  %s\n", line)
+				}
 			}
 			if g.Act != "" {
 				fmt.Fprintf(t.out, "  then %s\n", g.Act)

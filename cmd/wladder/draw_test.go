@@ -7,7 +7,9 @@ import (
 	"testing"
 
 	"wladder/core/change"
+	"wladder/core/finding"
 	"wladder/core/ladder"
+	"wladder/core/render"
 	"wladder/core/view"
 )
 
@@ -92,6 +94,31 @@ func TestTablesFitTheTerminal(t *testing.T) {
 	term.table([]string{"A", "B"}, nil)
 	if out.String() != "none yet\n" {
 		t.Errorf("an empty table: %q", out.String())
+	}
+}
+
+func TestFindingsFitTheTerminal(t *testing.T) {
+	var d view.ChangeDetail
+	d.Rehearsal = &view.Rehearsal{Groups: []render.Group{{Hosts: []string{"gauge-01", "gauge-02", "gauge-03", "gauge-04"}, Count: 6,
+		Findings: []finding.Finding{{Level: finding.Warn, File: "/etc/gauge/intake.ini", Line: 7, Text: "the port 9643 is open to others already"}}}}}
+	for _, c := range []struct {
+		live bool
+		want string
+	}{
+		{true, `warn /etc/gauge/intake.ini:7: the port
+     9643 is open to others already
+     gauge-01, gauge-02, gauge-03,
+     gauge-04 and 2 more
+`},
+		{false, `warn /etc/gauge/intake.ini:7: the port 9643 is open to others already
+     gauge-01, gauge-02, gauge-03, gauge-04 and 2 more
+`},
+	} {
+		var out bytes.Buffer
+		(&terminal{out: &out, live: c.live, width: 40}).findings(d)
+		if out.String() != c.want {
+			t.Errorf("on a terminal %t: got\n%s\nwant\n%s", c.live, out.String(), c.want)
+		}
 	}
 }
 

@@ -319,6 +319,15 @@ func wrap(text string, width int) []string {
 	return append(out, line)
 }
 
+// folded breaks text for a terminal, behind an indent; a file or pipe gets it
+// in one line, which is easier to search.
+func (t *terminal) folded(text string, indent int) []string {
+	if !t.live {
+		return []string{text}
+	}
+	return wrap(text, max(20, t.width-indent))
+}
+
 // marks draws the hosts of a stage, as many rows as the width asks for; from
 // 500 hosts on it counts instead.
 func (t *terminal) marks(runs []view.HostRun) (rows []string) {
