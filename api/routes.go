@@ -355,7 +355,7 @@ func (s *Server) detail(ctx *gin.Context) (*view.ChangeDetail, bool) {
 		return nil, false
 	}
 	if spec, err := change.Stored("change", d.Names, []byte(d.Source)); err == nil {
-		d.Reason, d.Ticket, d.Where = spec.Reason, spec.Ticket, spec.Where
+		d.Reason, d.Ticket, d.Where, d.TakesBack = spec.Reason, spec.Ticket, spec.Where, spec.TakesBack
 	}
 	d.Next = view.Asked(d.Change)
 	return d, true

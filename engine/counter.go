@@ -46,6 +46,12 @@ func (e *Engine) counter(ctx context.Context, changeID int64, because string) ([
 	if d.Climb == nil {
 		return nil, noCounter(changeID, "no host is done with it")
 	}
+	switch d.State {
+	case change.Climbing:
+		return nil, noCounter(changeID, "it climbs still; stop it, or wait until it ends")
+	case change.Countered:
+		return nil, noCounter(changeID, fmt.Sprintf("change %d did so", slices.Max(d.TakenBackBy)))
+	}
 	spec, err := change.Stored(fmt.Sprintf("change %d", changeID), d.Names, []byte(d.Source))
 	if err != nil {
 		return nil, err

@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"wladder/core/change"
 	"wladder/core/ladder"
 	"wladder/core/view"
 	"wladder/host"
@@ -395,6 +396,9 @@ func TestCounter(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	if d := r.show(id); !slices.Equal(d.TakenBackBy, []int64{back}) || d.State != change.Completed {
+		t.Errorf("before its opposite has climbed: %s, taken back by %v", d.State, d.TakenBackBy)
+	}
 	d := r.approved(back)
 	for _, want := range []string{"Takes back change", "it was a mistake", "FLO-1", `name in ["b00", "b01", "b02"]`, "count: \"3\"", "where: name in [\"b02\"]"} {
 		if !strings.Contains(d.Source, want) {
@@ -409,6 +413,12 @@ func TestCounter(t *testing.T) {
 	}
 	if d.State != "completed" || len(d.runs) != 3 {
 		t.Errorf("%s, %d runs", d.State, len(d.runs))
+	}
+	if d := r.show(id); d.State != change.Countered {
+		t.Errorf("after its opposite has climbed: %s", d.State)
+	}
+	if _, err := r.engine.Counter(t.Context(), "ines", id, "once more"); err == nil || !strings.Contains(err.Error(), fmt.Sprintf("change %d did so", back)) {
+		t.Errorf("countered twice: %v", err)
 	}
 }
 

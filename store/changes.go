@@ -20,10 +20,12 @@ type changeRow struct {
 	Author   string
 	State    change.State
 	Revision int
+	// TakesBack is the change that this one takes back, nil for none.
+	TakesBack *int64
 }
 
 func lockChange(ctx context.Context, tx pgx.Tx, id int64) (changeRow, error) {
-	return one[changeRow](ctx, tx, fmt.Sprintf("change %d", id), `select id, title, services, author, state, revision from changes where id = $1 for update`, id)
+	return one[changeRow](ctx, tx, fmt.Sprintf("change %d", id), `select id, title, services, author, state, revision, takes_back from changes where id = $1 for update`, id)
 }
 
 // move takes a change along the transition table, within a transaction that
@@ -41,10 +43,19 @@ func move(ctx context.Context, tx pgx.Tx, c changeRow, e change.Event) error {
 // admin.
 func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.Spec) (int64, error) {
 	err := s.tx(ctx, func(tx pgx.Tx) error {
+		var takesBack *int64
+		if n := spec.TakesBack; n != 0 {
+			if takesBack = &n; id != 0 && n >= id {
+				return conflict("change %d cannot take back change %d, which is not older", id, n)
+			}
+			if _, err := lockChange(ctx, tx, n); err != nil {
+				return err
+			}
+		}
 		number := 1
 		if id == 0 {
-			if err := tx.QueryRow(ctx, `insert into changes (title, services, author, state, revision) values ($1, $2, $3, 'draft', 1) returning id`,
-				spec.Title, spec.Services, actor).Scan(&id); err != nil {
+			if err := tx.QueryRow(ctx, `insert into changes (title, services, author, state, revision, takes_back) values ($1, $2, $3, 'draft', 1, $4) returning id`,
+				spec.Title, spec.Services, actor, takesBack).Scan(&id); err != nil {
 				return err
 			}
 		} else {
@@ -59,7 +70,7 @@ func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.
 				return err
 			}
 			number = c.Revision + 1
-			if _, err := tx.Exec(ctx, `update changes set title = $2, services = $3, revision = $4 where id = $1`, id, spec.Title, spec.Services, number); err != nil {
+			if _, err := tx.Exec(ctx, `update changes set title = $2, services = $3, revision = $4, takes_back = $5 where id = $1`, id, spec.Title, spec.Services, number, takesBack); err != nil {
 				return err
 			}
 		}

@@ -202,8 +202,35 @@ func (s *Store) setClimb(ctx context.Context, tx pgx.Tx, actor string, c climbRo
 		if err := move(ctx, tx, row, event); err != nil {
 			return err
 		}
+		if row.TakesBack != nil {
+			if err := s.counter(ctx, tx, actor, c, *row.TakesBack); err != nil {
+				return err
+			}
+		}
 	}
 	return s.happened(ctx, tx, actor, "climb."+string(state), c.Change, subject(c.Change), climbTold{c.ID, c.Digest, c.Open, c.Accepted, why, 0})
+}
+
+// counter has a change countered where a climb of its opposite is done on every host on
+// which its own newest climb was.
+func (s *Store) counter(ctx context.Context, tx pgx.Tx, actor string, by climbRow, changeID int64) error {
+	row, err := lockChange(ctx, tx, changeID)
+	if err != nil {
+		return err
+	}
+	if _, ok := change.Next(row.State, change.TakenBack); !ok {
+		return nil
+	}
+	var whole bool
+	if err := tx.QueryRow(ctx, `select not exists (select from host_runs r
+		where r.climb = (select max(id) from climbs where change = $1) and r.state = 'done'
+		and not exists (select from host_runs b where b.climb = $2 and b.host_id = r.host_id and b.state = 'done'))`, changeID, by.ID).Scan(&whole); err != nil || !whole {
+		return err
+	}
+	if err := move(ctx, tx, row, change.TakenBack); err != nil {
+		return err
+	}
+	return s.happened(ctx, tx, actor, "change.countered", changeID, subject(changeID), map[string]any{"by": by.Change})
 }
 
 // underWay are the states of host runs that are worked on; the indexes say the

@@ -109,6 +109,13 @@ func (s *Store) changeDetail(ctx context.Context, q querier, id int64) (*view.Ch
 	if d.LeftOut, err = many[view.LeftOut](ctx, q, `select host, digest, account, because, at from left_out where change = $1 order by at, host`, id); err != nil {
 		return nil, err
 	}
+	countering, err := many[struct{ ID int64 }](ctx, q, `select id from changes where takes_back = $1 and state <> 'withdrawn' order by id`, id)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range countering {
+		d.TakenBackBy = append(d.TakenBackBy, c.ID)
+	}
 	d.Climb, err = s.climbOf(ctx, q, id)
 	d.Counts = view.Counts{}
 	if d.Climb != nil {

@@ -77,6 +77,12 @@ func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 	row("next", d.Next)
 	row("reason", strings.Join(strings.Fields(d.Reason), " "))
 	row("ticket", d.Ticket)
+	if d.TakesBack != 0 {
+		row("takes back", fmt.Sprintf("change %d", d.TakesBack))
+	}
+	for _, n := range d.TakenBackBy {
+		row("opposite", fmt.Sprintf("change %d", n))
+	}
 	if len(d.Services) > 1 {
 		row("services", strings.Join(d.Services, ", then "))
 	} else {

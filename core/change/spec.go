@@ -23,10 +23,12 @@ import (
 
 // Spec is a change as its author writes it.
 type Spec struct {
-	Title   string `yaml:"title"`
-	Reason  string `yaml:"reason"`
-	Ticket  string `yaml:"ticket"`
-	Service string `yaml:"service"`
+	Title  string `yaml:"title"`
+	Reason string `yaml:"reason"`
+	Ticket string `yaml:"ticket"`
+	// TakesBack is the number of the change whose opposite this is; 0 for none.
+	TakesBack int64  `yaml:"takes-back"`
+	Service   string `yaml:"service"`
 	// Services are several, in the order in which they are acted on; in place of Service.
 	Services []string         `yaml:"services"`
 	Where    string           `yaml:"where"`  // target hosts, over expr.HostVars
@@ -103,6 +105,9 @@ func Stored(name string, names int, data []byte) (*Spec, error) {
 	}
 	if strings.TrimSpace(s.Reason) == "" {
 		p.Add("reason: is empty; say why, for whoever reads this later")
+	}
+	if s.TakesBack < 0 {
+		p.Add("takes-back: %d is not the number of a change", s.TakesBack)
 	}
 	s.checkServices(p)
 	if strings.TrimSpace(s.Where) == "" {

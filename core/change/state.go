@@ -12,7 +12,7 @@ const (
 	Approved  State = "approved"  // an operator: climb
 	Climbing  State = "climbing"  // the climb, when it ends
 	Completed State = "completed" // final, until someone counters it
-	Stopped   State = "stopped"   // final for this climb
+	Stopped   State = "stopped"   // final, until someone counters it
 	Countered State = "countered" // final: the opposite change has climbed
 	Withdrawn State = "withdrawn" // final
 )
@@ -33,11 +33,12 @@ const (
 	ClimbStarted  Event = "started"
 	ClimbEnded    Event = "completed"
 	ClimbStopped  Event = "stopped"
+	TakenBack     Event = "countered" // a change that takes it back is done on every host where it was
 	WithdrawalAsk Event = "withdrawn"
 )
 
 // Events lists all of them.
-var Events = []Event{Edited, RehearsalDone, OfferMade, Approval, Declined, ClimbStarted, ClimbEnded, ClimbStopped, WithdrawalAsk}
+var Events = []Event{Edited, RehearsalDone, OfferMade, Approval, Declined, ClimbStarted, ClimbEnded, ClimbStopped, TakenBack, WithdrawalAsk}
 
 // Next is the transition table of changes; ok is false where the event makes
 // no sense in that state.
@@ -60,6 +61,8 @@ func Next(s State, e Event) (next State, ok bool) {
 		return Completed, true
 	case e == ClimbStopped && s == Climbing:
 		return Stopped, true
+	case e == TakenBack && (s == Completed || s == Stopped):
+		return Countered, true
 	case e == WithdrawalAsk && planning:
 		return Withdrawn, true
 	}

@@ -153,8 +153,9 @@ func TestParseSaysAllThatIsWrong(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]string{
-		"title: t\nowner: x\n":                               `c.yaml:2:1: unknown field "owner"`,
-		"a: &x [1]\nb: *x\n":                                 "c.yaml:1:4: anchors and aliases",
+		"title: t\nowner: x\n": `c.yaml:2:1: unknown field "owner"`,
+		"a: &x [1]\nb: *x\n":   "c.yaml:1:4: anchors and aliases",
+		strings.Replace(specYAML(" []"), "title:", "takes-back: -1\ntitle:", 1): "takes-back: -1",
 		"title: [\n":                                         "c.yaml:1:",
 		specYAML("  - {set: 'a[', to: 1}"):                   "column 3",
 		specYAML("  - {set: a, to: {b: 1}}"):                 "",
@@ -181,7 +182,8 @@ func TestStateTable(t *testing.T) {
 			if !ok && next != s {
 				t.Errorf("%s on %s: refused, yet becomes %s", s, e, next)
 			}
-			if ok && (next == change.Climbing && s != change.Approved || next == change.Approved && s != change.Offered || s == change.Withdrawn || s == change.Completed) {
+			if ok && (next == change.Climbing && s != change.Approved || next == change.Approved && s != change.Offered || s == change.Withdrawn || s == change.Countered ||
+				s == change.Completed && next != change.Countered || next == change.Countered && s != change.Completed && s != change.Stopped) {
 				t.Errorf("%s on %s becomes %s", s, e, next)
 			}
 		}

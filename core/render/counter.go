@@ -82,6 +82,7 @@ func CounterText(spec *change.Spec, number int64, because string, hosts []string
 	if spec.Ticket != "" {
 		put("ticket", spec.Ticket)
 	}
+	put("takes-back", number)
 	several := len(spec.Services) > 1
 	if several {
 		put("services", spec.Services)

@@ -87,15 +87,18 @@ type Counts map[ladder.RunState]int
 // ChangeDetail is everything about one change.
 type ChangeDetail struct {
 	Change
-	Source    string     `json:"source"`
-	Names     int        `json:"-"` // the set of names in which it is written
-	Reason    string     `json:"reason"`
-	Ticket    string     `json:"ticket"`
-	Where     string     `json:"where"`
-	Rehearsal *Rehearsal `json:"rehearsal,omitempty"`
-	Approvals []Approval `json:"approvals"`
-	LeftOut   []LeftOut  `json:"left_out"`
-	Climb     *Climb     `json:"climb,omitempty"`
+	Source    string `json:"source"`
+	Names     int    `json:"-"` // the set of names in which it is written
+	Reason    string `json:"reason"`
+	Ticket    string `json:"ticket"`
+	Where     string `json:"where"`
+	TakesBack int64  `json:"takes_back,omitempty"` // the change whose opposite this is
+	// TakenBackBy are the changes that take this one back and were not withdrawn.
+	TakenBackBy []int64    `json:"taken_back_by,omitempty"`
+	Rehearsal   *Rehearsal `json:"rehearsal,omitempty"`
+	Approvals   []Approval `json:"approvals"`
+	LeftOut     []LeftOut  `json:"left_out"`
+	Climb       *Climb     `json:"climb,omitempty"`
 }
 
 // Approval is what a reviewer said of a digest.

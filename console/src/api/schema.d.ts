@@ -981,6 +981,9 @@ export interface components {
             source: string;
             /** @enum {string} */
             state: "draft" | "rehearsed" | "offered" | "approved" | "climbing" | "completed" | "stopped" | "countered" | "withdrawn";
+            taken_back_by?: number[];
+            /** Format: int64 */
+            takes_back?: number;
             ticket: string;
             title: string;
             /** Format: date-time */

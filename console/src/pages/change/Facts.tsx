@@ -1,3 +1,5 @@
+import { Fragment } from 'react'
+import { Link } from 'react-router'
 import type { ChangeDetail } from '../../api/client'
 import { Ago, counted } from '../../ui/Ago'
 
@@ -14,6 +16,22 @@ export function Facts({ detail: d }: { detail: ChangeDetail }) {
           <dd>{d.ticket}</dd>
         </>
       )}
+      {d.takes_back && (
+        <>
+          <dt>Takes back</dt>
+          <dd>
+            <Link to={`/changes/${d.takes_back}`}>change {d.takes_back}</Link>
+          </dd>
+        </>
+      )}
+      {d.taken_back_by?.map((n) => (
+        <Fragment key={n}>
+          <dt>Opposite</dt>
+          <dd>
+            <Link to={`/changes/${n}`}>change {n}</Link>
+          </dd>
+        </Fragment>
+      ))}
       <dt>Where</dt>
       <dd>
         {d.services.join(', then ')} on hosts with <span className="mono">{d.where}</span>
