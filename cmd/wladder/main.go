@@ -85,17 +85,32 @@ func run(ctx context.Context, t *terminal, args []string) int {
 		flags.BoolVar(&t.json, "json", false, "print JSON")
 		flags.StringVar(&t.server, "server", "", "the server's address; else WLADDER_SERVER, else the one signed in to")
 		do := c.prepare(flags)
-		if err := flags.Parse(args[1:]); err != nil {
+		operands, err := parsed(flags, args[1:])
+		if err != nil {
 			if errors.Is(err, flag.ErrHelp) {
 				return 0
 			}
 			return exitUsage
 		}
-		err := do(ctx, t, flags.Args())
-		return t.status(c.name, err)
+		return t.status(c.name, do(ctx, t, operands))
 	}
 	fmt.Fprintf(t.errs, "wladder: %q is no command; wladder help lists them\n", args[0])
 	return exitUsage
+}
+
+// parsed takes flags before and behind the operands, as most programs do: package flag
+// stops at the first operand. Behind -- all are operands.
+func parsed(flags *flag.FlagSet, args []string) (operands []string, err error) {
+	for {
+		if err := flags.Parse(args); err != nil {
+			return nil, err
+		}
+		left := flags.Args()
+		if ended := len(args) - len(left); len(left) == 0 || ended > 0 && args[ended-1] == "--" {
+			return append(operands, left...), nil
+		}
+		operands, args = append(operands, left[0]), left[1:]
+	}
 }
 
 func help(w io.Writer) {
