@@ -50,7 +50,7 @@ func (e *Engine) counter(ctx context.Context, changeID int64, because string) ([
 	case change.Climbing:
 		return nil, noCounter(changeID, "it climbs still; stop it, or wait until it ends")
 	case change.Countered:
-		return nil, noCounter(changeID, fmt.Sprintf("change %d did so", slices.Max(d.TakenBackBy)))
+		return nil, noCounter(changeID, fmt.Sprintf("change %d took it back already", slices.Max(d.TakenBackBy)))
 	}
 	spec, err := change.Stored(fmt.Sprintf("change %d", changeID), d.Names, []byte(d.Source))
 	if err != nil {

@@ -417,7 +417,7 @@ func TestCounter(t *testing.T) {
 	if d := r.show(id); d.State != change.Countered {
 		t.Errorf("after its opposite has climbed: %s", d.State)
 	}
-	if _, err := r.engine.Counter(t.Context(), "ines", id, "once more"); err == nil || !strings.Contains(err.Error(), fmt.Sprintf("change %d did so", back)) {
+	if _, err := r.engine.Counter(t.Context(), "ines", id, "once more"); err == nil || !strings.Contains(err.Error(), fmt.Sprintf("change %d took it back already", back)) {
 		t.Errorf("countered twice: %v", err)
 	}
 }
