@@ -20,8 +20,14 @@ type Setting struct {
 	Range   string   `yaml:"range"` // for integer, size and seconds: MIN..MAX
 	Choices []string `yaml:"choices"`
 	Measure string   `yaml:"measure"` // of the number, for people: such as connections
-	Act     string   `yaml:"act"`
-	Secret  bool     `yaml:"secret"`
+	// Default is what the software takes where the file says nothing.
+	Default string `yaml:"default"`
+	// Explanation says in a sentence what the setting does, for whoever meets a finding
+	// about it; Source is where that and the rules are from: a man page, or a URL.
+	Explanation string `yaml:"explanation"`
+	Source      string `yaml:"source"`
+	Act         string `yaml:"act"`
+	Secret      bool   `yaml:"secret"`
 	// Executes tells that a value can bring code which the checker would run.
 	Executes bool `yaml:"executes"`
 	// Tried tells that the checker may see text before a change is approved.
@@ -74,6 +80,9 @@ func (s *Service) Executes(file string, a conf.Address) bool {
 }
 
 func (t *Setting) check(p *written.Problems) {
+	if wrong := t.Judge(t.Default); t.Default != "" && wrong != "" {
+		p.Add("settings: %s: default: %s", t.Address, wrong)
+	}
 	switch t.Type {
 	case "integer", "size", "seconds":
 		if t.Range != "" {
@@ -144,6 +153,19 @@ func net6(text string) string {
 		return at.String()
 	}
 	return ""
+}
+
+// Explained is the explanation with its source, behind a text that speaks of the setting;
+// empty where the definition has neither.
+func (t *Setting) Explained() string {
+	text := strings.TrimSpace(t.Explanation)
+	if t.Source != "" {
+		text = strings.TrimSpace(text + " (" + t.Source + ")")
+	}
+	if text == "" {
+		return ""
+	}
+	return ". " + text
 }
 
 // Judge says what is wrong with a value; empty where nothing is.

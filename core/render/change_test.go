@@ -32,7 +32,7 @@ acts:
   - {name: reload, command: [systemctl, reload, nginx.service]}
   - {name: restart, command: [systemctl, restart, nginx.service]}
 settings:
-  - {address: events/worker_connections, type: integer, range: 64..65536, measure: connections, act: reload}
+  - {address: events/worker_connections, type: integer, range: 64..65536, measure: connections, act: reload, default: "512", explanation: Each worker keeps at most so many connections open., source: ngx_core_module}
   - {address: http/server_tokens, type: switch, act: reload}
   - {address: http/server/listen, type: text, act: restart}
 probes:
@@ -74,6 +74,9 @@ func TestRender(t *testing.T) {
 		{"a move into what moves", "  - {move: http, into: http/server}", good, "edit-refused", "stands within what is to move"},
 		{"unlisted setting", "  - {set: http/sendfile, to: on}", good, "restart", "+    sendfile on;"},
 		{"out of range", "  - {set: events/worker_connections, to: 80000}", good, "out-of-range", "80000 is out of range; want 64 to 65536 connections"},
+		{"and why", "  - {set: events/worker_connections, to: 80000}", good, "out-of-range", "64 to 65536 connections. Each worker keeps at most so many connections open. (ngx_core_module)"},
+		{"back to the default", "  - {remove: events/worker_connections}", good, "default", "events/worker_connections: where nothing else sets it, the software takes its default, 512. Each worker"},
+		{"put aside", "  - {comment-out: events/worker_connections}", good, "default", "its default, 512"},
 		{"wrong type", "  - {set: events/worker_connections, to: many}", good, "wrong-type", "want a whole number"},
 		{"what is made is told of", "  - {set: http/sendfile, to: on}\n  - {set: http/server/server_name, to: levels}\n  - {set: 'http/map[\"$a $b\"]/default', to: x, new-block: true}\n", good, "new-entry", `new entry in http: http/sendfile; new entry in http/server: http/server/server_name; new block in http: http/map["$a $b"]/default`},
 		{"no block in silence", "  - {set: 'http/map[\"$a $b\"]/default', to: x}", good, "edit-refused", "only where the edit says new-block; here stand http/server (line 7)"},

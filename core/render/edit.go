@@ -329,6 +329,7 @@ func (s *set) within(e change.Edit, verb string) {
 	} else if edit.Do == conf.Take {
 		s.find(finding.Note, "no-member", f.Found.Path, 0, "%s: %q is no member of this list here, so there is nothing to take", edit.Address, edit.To.Joined())
 	}
+	s.defaults(f, doc, next)
 	f.made = append(f.made, next.Made()[len(doc.Made()):]...)
 	f.addresses = append(f.addresses, edit.Address)
 	f.Candidate.Content, f.last = next.Bytes(), next
@@ -349,6 +350,19 @@ func (s *set) judgeBrought(f *Rendered, was, now *conf.Document) bool {
 		}
 	}
 	return well
+}
+
+// defaults tells of settings that are gone what holds in their place.
+func (s *set) defaults(f *Rendered, was, now *conf.Document) {
+	for _, a := range conf.Compare(was, now) {
+		address, err := conf.ParseAddress(a.Address)
+		if _, _, still := now.Get(a.Address); err != nil || still || a.Kind != "removed" && a.Kind != "commented-out" {
+			continue
+		}
+		if rule := s.svc.SettingOf(f.Key, address); rule != nil && rule.Default != "" {
+			s.find(finding.Note, "default", f.Found.Path, 0, "%s: where nothing else sets it, the software takes its default, %s%s", a.Address, rule.Default, rule.Explained())
+		}
+	}
 }
 
 // secretTexts lists the secrets that an edit may hold, and what stands for them.
@@ -401,7 +415,7 @@ func (s *set) judge(f *Rendered, doc *conf.Document, edit conf.Edit, rule *defin
 	} else if strings.Contains(wrong, "not allowed") {
 		code = "not-allowed"
 	}
-	s.find(finding.Veto, code, f.Found.Path, line, "%s: %s", edit.Address, wrong)
+	s.find(finding.Veto, code, f.Found.Path, line, "%s: %s%s", edit.Address, wrong, rule.Explained())
 	return false
 }
 
