@@ -108,7 +108,7 @@ func TestSavedAndNotInForce(t *testing.T) {
 	codes := map[string]string{}
 	for _, g := range d.Rehearsal.Groups {
 		for _, f := range g.Findings {
-			if f.Code != "tried-later" && f.Code != "new-entry" { // a header's text
+			if f.Code != "tried-later" && f.Code != "new-entry" && f.Code != "claimed-twice" { // a header's text, and the rig's own definition
 				codes[g.Hosts[0]] = f.Code
 			}
 		}

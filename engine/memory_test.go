@@ -249,6 +249,9 @@ func (m *memory) ContentID(data []byte) string                         { return 
 
 func (m *memory) ApprovedService(context.Context, string) (view.Service, error)   { return m.svc, nil }
 func (m *memory) ServiceOf(context.Context, string, string) (view.Service, error) { return m.svc, nil }
+func (m *memory) ServicesInForce(context.Context) ([]view.Service, error) {
+	return []view.Service{m.svc}, nil
+}
 
 func (m *memory) Secrets(context.Context, []string) (map[string]string, map[string]int, error) {
 	return nil, nil, nil

@@ -226,7 +226,7 @@ func (r *reading) read(ctx context.Context, found *store.Read) (findings []findi
 		return findings, err
 	}
 	err = r.settle(ctx, finding.Vetoed(findings))
-	return append(findings, r.collisions()...), err
+	return slices.Concat(findings, r.collisions(), r.claims()), err
 }
 
 // collect surveys the host and reads the files of all services, by their keys.
@@ -336,6 +336,27 @@ func (r *reading) collisions() (findings []finding.Finding) {
 				findings = append(findings, v)
 			}
 			whose[f.Path] = c.Name
+		}
+	}
+	return findings
+}
+
+// claims finds paths of the change that the definition of another service claims too, which
+// this host carries.
+func (r *reading) claims() (findings []finding.Finding) {
+	for _, o := range r.others {
+		if carries, err := o.carries.Bool(r.host.Expr().Vars()); err != nil || !carries {
+			continue
+		}
+		for _, c := range r.services {
+			for _, f := range c.Files {
+				for _, theirs := range o.Files {
+					if theirs.Path(r.host.Traits.Family) == f.Path {
+						findings = append(findings, finding.Finding{Level: finding.Warn, Code: "claimed-twice", File: f.Path,
+							Text: fmt.Sprintf("the definition of %s claims this path too, and this host carries that service: this change runs neither its checker nor its act and probes. Have one of the two definitions keep the path", o.Name)})
+					}
+				}
+			}
 		}
 	}
 	return findings

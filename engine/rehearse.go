@@ -30,6 +30,7 @@ type rehearsal struct {
 	*store.Rehearsing
 	spec     *change.Spec
 	services []*concerned
+	others   []*concerned      // not of the change, whose definitions name a path that one of its own names
 	findings []finding.Finding // about the whole
 	own      []probe.Probe     // the change's
 	secrets  map[string]string
@@ -310,6 +311,9 @@ func (r *rehearsal) prepare(ctx context.Context) (err error) {
 		return err
 	}
 	r.own, _ = ownProbes(r.spec, r.services)
+	if err := r.rivals(ctx); err != nil {
+		return err
+	}
 	if err := r.insist(ctx, "bindings of secrets", nil, func() (err error) {
 		r.bound, err = r.Store.Bindings(ctx, slices.Sorted(maps.Keys(r.Secrets)))
 		return err
@@ -317,6 +321,45 @@ func (r *rehearsal) prepare(ctx context.Context) (err error) {
 		return err
 	}
 	return r.insist(ctx, "secrets", nil, func() (err error) { r.secrets, err = r.Store.SecretVersions(ctx, r.Secrets); return err })
+}
+
+// rivals finds the other definitions in force that name a path which one of the change's
+// names: on a host that carries both, the path has two masters.
+func (r *rehearsal) rivals(ctx context.Context) error {
+	var all []view.Service
+	if err := r.insist(ctx, "definitions in force", nil, func() (err error) { all, err = r.Store.ServicesInForce(ctx); return err }); err != nil {
+		return err
+	}
+	ours := map[string]bool{}
+	for _, c := range r.services {
+		for _, f := range c.Files {
+			for _, at := range f.Paths {
+				ours[at] = true
+			}
+		}
+	}
+	for _, version := range all {
+		if slices.Contains(r.spec.Services, version.Name) {
+			continue
+		}
+		svc, err := definition.Stored(version.Name, version.Names, []byte(version.Source))
+		if err != nil {
+			r.Log.Warn("a definition in force cannot be read", "service", version.Name, "error", err)
+			continue
+		}
+		named := func(f definition.File) bool {
+			return slices.ContainsFunc(slices.Collect(maps.Values(f.Paths)), func(at string) bool { return ours[at] })
+		}
+		if !slices.ContainsFunc(slices.Collect(maps.Values(svc.Files)), named) {
+			continue
+		}
+		other, err := concern(r.spec, []*definition.Service{svc})
+		if err != nil {
+			return err
+		}
+		r.others = append(r.others, other...)
+	}
+	return nil
 }
 
 // How results are gathered before they are written: few at once while there are

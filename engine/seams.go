@@ -83,6 +83,7 @@ type Inventory interface {
 type Services interface {
 	ApprovedService(ctx context.Context, name string) (view.Service, error)
 	ServiceOf(ctx context.Context, name, digest string) (view.Service, error)
+	ServicesInForce(ctx context.Context) ([]view.Service, error)
 	Secrets(ctx context.Context, names []string) (values map[string]string, versions map[string]int, err error)
 	Bindings(ctx context.Context, names []string) (map[string]view.Binding, error)
 	SecretVersions(ctx context.Context, versions map[string]int) (map[string]string, error)

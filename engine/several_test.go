@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -363,6 +364,31 @@ func TestOtherOpenChanges(t *testing.T) {
 	d := r.rehearse(r.drafted(second))
 	if f := d.Rehearsal.Findings; len(f) != 1 || f[0].Code != "open-elsewhere" || !strings.Contains(f[0].Text, fmt.Sprintf("change %d (t), which is offered, would write %s on 2 hosts", first, confPath)) || d.Rehearsal.Digest == "" {
 		t.Errorf("%+v", d.Rehearsal)
+	}
+}
+
+// TestPathsOfTwoDefinitions rehearses a change of a path that another definition names as
+// well, which two hosts of three carry.
+func TestPathsOfTwoDefinitions(t *testing.T) {
+	t.Parallel()
+	r := newTwoRig(t, 3)
+	r.load("archive", "service: archive\ntitle: a\nwhere: name != \"b00\"\nfiles: {pages: {format: nginx, paths: {debian: "+confPath+"}}, own: {paths: {any: /etc/archive}}}\nunit: archive.service\nacts: [{name: none}]\ndespite: [not-proven]\n")
+	d := r.rehearse(r.draft("  - {set: events/worker_connections, to: 1024}", "{}"))
+	claimed := map[string]bool{}
+	for _, g := range d.Rehearsal.Groups {
+		for _, f := range g.Findings {
+			if f.Code == "claimed-twice" && f.File == confPath && strings.Contains(f.Text, "the definition of archive claims") {
+				for _, h := range g.Hosts {
+					claimed[h] = true
+				}
+			}
+		}
+	}
+	if got := slices.Sorted(maps.Keys(claimed)); !slices.Equal(got, []string{"b01", "b02"}) || d.Rehearsal.Digest == "" {
+		t.Errorf("claimed twice on %v: %+v", got, d.Rehearsal)
+	}
+	if d := r.rehearse(r.drafted(fmt.Sprintf(oneService, "intake", "edits: [{set: intake/poll_seconds, to: 90}]"))); strings.Contains(fmt.Sprint(d.Rehearsal), "claimed-twice") {
+		t.Errorf("a path of one definition alone: %+v", d.Rehearsal)
 	}
 }
 

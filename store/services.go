@@ -83,6 +83,11 @@ func (s *Store) Services(ctx context.Context, part, after string, limit int) ([]
 	return orEmpty(all), err
 }
 
+// ServicesInForce gives the version of each definition that serves hosts, by name.
+func (s *Store) ServicesInForce(ctx context.Context) ([]view.Service, error) {
+	return many[view.Service](ctx, s.pool, `select distinct on (name) * from (`+serviceColumns+`where approved_by is not null and withdrawn_by is null) v order by name, version desc`)
+}
+
 // Service gives the newest version of a definition, approved or not.
 func (s *Store) Service(ctx context.Context, name string) (view.Service, error) {
 	return one[view.Service](ctx, s.pool, "service "+name, serviceColumns+`where name = $1 order by version desc limit 1`, name)
