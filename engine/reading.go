@@ -34,7 +34,6 @@ type reading struct {
 	services []*carried
 	redactor *secret.Redactor
 	mayFail  bool
-	clock    finding.Finding // what is wrong with the host's; the zero one where nothing is
 }
 
 // maxClock is by how many seconds a host's clock may be off without a word.
@@ -102,12 +101,8 @@ func (r *reading) tell(found *store.Read, findings []finding.Finding) {
 			found.Alterations = append(found.Alterations, f.Alterations...)
 		}
 		found.Findings = append(found.Findings, c.Clean()...)
-		switch {
-		case len(c.Files) == 0:
-		case r.several():
-			acts = append(acts, c.Name+": "+c.Act.Name)
-		default:
-			acts = append(acts, c.Act.Name)
+		if len(c.Files) > 0 {
+			acts = append(acts, r.whose(c)+c.Act.Name)
 		}
 	}
 	found.Act = strings.Join(acts, ", ")
@@ -189,22 +184,15 @@ func (r *reading) read(ctx context.Context, found *store.Read) (findings []findi
 	}
 	found.Traits = &r.host.Traits
 	if r.spec.MayFail != "" {
-		program, err := expr.Compile(r.spec.MayFail, expr.HostVars, expr.Bool)
-		if err == nil {
-			r.mayFail, err = program.Bool(r.host.Expr().Vars())
-		}
-		if err != nil {
+		if r.mayFail, err = expr.Holds(r.spec.MayFail, expr.HostVars, r.host.Expr().Vars()); err != nil {
 			return []finding.Finding{veto("not-computable", "may-fail: %v", err)}, nil
 		}
-	}
-	if ahead := r.host.Traits.Clock; ahead > maxClock || ahead < -maxClock {
-		r.clock = finding.Finding{Level: finding.Warn, Code: "clock", Text: fmt.Sprintf("its clock is more than %d s %s the server's: times in its journal and of its certificates are off by as much (wladder host says by how much)", maxClock, map[bool]string{true: "ahead of", false: "behind"}[ahead > 0])}
 	}
 	if findings, err = r.carry(); err != nil || len(r.services) == 0 {
 		return findings, err
 	}
-	if r.clock.Code != "" {
-		findings = append(findings, r.clock)
+	if ahead := r.host.Traits.Clock; ahead > maxClock || ahead < -maxClock {
+		findings = append(findings, finding.Finding{Level: finding.Warn, Code: "clock", Text: fmt.Sprintf("its clock is more than %d s %s the server's: times in its journal and of its certificates are off by as much (wladder host says by how much)", maxClock, map[bool]string{true: "ahead of", false: "behind"}[ahead > 0])})
 	}
 	var parts []render.Part
 	for _, c := range r.services {
@@ -312,12 +300,7 @@ func (r *reading) unproven() (findings []finding.Finding) {
 func (r *reading) unboundHere() (findings []finding.Finding) {
 	for _, c := range r.services {
 		for _, name := range c.Chosen {
-			where, err := expr.Compile(cmp.Or(r.bound[name].Hosts, "false"), expr.HostVars, expr.Bool)
-			fits := false
-			if err == nil {
-				fits, err = where.Bool(r.host.Expr().Vars())
-			}
-			if err != nil || !fits {
+			if fits, err := expr.Holds(cmp.Or(r.bound[name].Hosts, "false"), expr.HostVars, r.host.Expr().Vars()); err != nil || !fits {
 				findings = append(findings, veto("secret-not-bound", "secret %s may not go to this host; an admin says which hosts, with wladder secret -bind", name))
 			}
 		}

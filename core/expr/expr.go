@@ -201,6 +201,15 @@ func Compile(source string, v Vars, kind Kind) (*Program, error) {
 	return p, err
 }
 
+// Holds compiles a condition over the variables, and tells whether it is true of values.
+func Holds(source string, v Vars, values map[string]any) (bool, error) {
+	p, err := Compile(source, v, Bool)
+	if err != nil {
+		return false, err
+	}
+	return p.Bool(values)
+}
+
 func compile(source string, v Vars, kind Kind) (*Program, error) {
 	if strings.TrimSpace(source) == "" {
 		return nil, errors.New("the expression is empty")

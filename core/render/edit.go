@@ -316,7 +316,11 @@ func (s *set) within(e change.Edit, verb string) {
 		s.refuse(f, at.Line, "%s", s.redactor.Clean(text))
 		return
 	}
-	if edit.Do != conf.Set && !s.judgeBrought(f, doc, next) {
+	var altered []conf.Alteration // by an edit that may bring or take any number of settings
+	if edit.Do != conf.Set {
+		altered = conf.Compare(doc, next)
+	}
+	if !s.judgeBrought(f, next, altered) {
 		return
 	}
 	if !s.brought(f, edit, doc, next) {
@@ -329,7 +333,7 @@ func (s *set) within(e change.Edit, verb string) {
 	} else if edit.Do == conf.Take {
 		s.find(finding.Note, "no-member", f.Found.Path, 0, "%s: %q is no member of this list here, so there is nothing to take", edit.Address, edit.To.Joined())
 	}
-	s.defaults(f, doc, next)
+	s.defaults(f, next, altered)
 	f.made = append(f.made, next.Made()[len(doc.Made()):]...)
 	f.addresses = append(f.addresses, edit.Address)
 	f.Candidate.Content, f.last = next.Bytes(), next
@@ -338,9 +342,9 @@ func (s *set) within(e change.Edit, verb string) {
 }
 
 // judgeBrought holds what an edit brought, other than by set, against the rules.
-func (s *set) judgeBrought(f *Rendered, was, now *conf.Document) bool {
+func (s *set) judgeBrought(f *Rendered, now *conf.Document, altered []conf.Alteration) bool {
 	well := true
-	for _, a := range conf.Compare(was, now) {
+	for _, a := range altered {
 		address, err := conf.ParseAddress(a.Address)
 		if err != nil || a.New == "" {
 			continue
@@ -353,8 +357,8 @@ func (s *set) judgeBrought(f *Rendered, was, now *conf.Document) bool {
 }
 
 // defaults tells of settings that are gone what holds in their place.
-func (s *set) defaults(f *Rendered, was, now *conf.Document) {
-	for _, a := range conf.Compare(was, now) {
+func (s *set) defaults(f *Rendered, now *conf.Document, altered []conf.Alteration) {
+	for _, a := range altered {
 		address, err := conf.ParseAddress(a.Address)
 		if _, _, still := now.Get(a.Address); err != nil || still || a.Kind != "removed" && a.Kind != "commented-out" {
 			continue

@@ -70,11 +70,7 @@ func (s *set) ruled(host expr.Host) {
 	vars := host.Vars()
 	vars["present"], vars["after"] = of(s.reading.Files), of(files)
 	for _, rule := range s.svc.Rules {
-		program, err := expr.Compile(rule.Holds, expr.RuleVars, expr.Bool)
-		holds := false
-		if err == nil {
-			holds, err = program.Bool(vars)
-		}
+		holds, err := expr.Holds(rule.Holds, expr.RuleVars, vars)
 		switch {
 		case err != nil:
 			s.find(finding.Veto, "rule-cannot-tell", "", 0, "a rule of %s cannot be held against this host: %v", s.svc.Name, err)
@@ -132,10 +128,8 @@ func (k *known) value(key, address string) (text string, there bool, err error) 
 
 // several says why what an address fits has no one value; a block has none, and is no fault.
 func several(doc *conf.Document, a conf.Address) error {
-	if _, err := doc.Apply(conf.Edit{Do: conf.Remove, Address: a.String()}); err != nil {
-		return err
-	}
-	return nil
+	_, err := doc.Apply(conf.Edit{Do: conf.Remove, Address: a.String()})
+	return err
 }
 
 // named computes a change's named values on a host.
@@ -197,11 +191,7 @@ func (s *set) concerns(e change.Edit) bool {
 	if e.Where == "" {
 		return true
 	}
-	program, err := expr.Compile(e.Where, expr.EditVars, expr.Bool)
-	yes := false
-	if err == nil {
-		yes, err = program.Bool(s.vars)
-	}
+	yes, err := expr.Holds(e.Where, expr.EditVars, s.vars)
 	if err != nil {
 		s.find(finding.Veto, "not-computable", "", 0, "where: %v", err)
 	}
