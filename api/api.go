@@ -25,6 +25,7 @@ import (
 	"wladder/core/view"
 	"wladder/core/written"
 	"wladder/engine"
+	"wladder/host"
 	"wladder/store"
 )
 
@@ -201,6 +202,12 @@ func (s *Server) fail(ctx *gin.Context, err error) {
 		problem(ctx, http.StatusUnprocessableEntity, "a text in this request holds a character that cannot be kept")
 	case errors.Is(err, store.ErrSignIn):
 		problem(ctx, http.StatusUnauthorized, err.Error())
+	case host.RefusalOf(err) != host.None:
+		text := err.Error()
+		if advice := host.RefusalOf(err).Advice(); advice != "" {
+			text += ". " + advice
+		}
+		problem(ctx, http.StatusBadGateway, text)
 	default:
 		s.Log.Error("a request failed", "path", ctx.FullPath(), "error", err)
 		problem(ctx, http.StatusInternalServerError, "the server could not do this; its log has the details")

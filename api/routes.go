@@ -58,6 +58,21 @@ var routes = []route{
 	{"GET", "/hosts", "The hosts, by the page; by a part of their names, and by labels such as role=bulletin", "viewer", false, nil, []view.Host{}, 200, (*Server).hosts},
 	{"GET", "/hosts/{name}", "One host", "viewer", false, nil, view.Host{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Host(c, c.Param("name"))) }},
 	{"POST", "/hosts", "Add hosts, or bring labels up to date; where the way in to a known one changes, a second admin has to agree", "admin", false, []view.Host{}, view.HostsLoaded{}, 200, (*Server).loadHosts},
+	{"PATCH", "/hosts/{name}", "Set a host aside for a while, or take it back", "operator", false, view.HostChange{}, nil, 204, (*Server).setAside},
+	{"POST", "/hosts/{name}/name", "Rename a host", "admin", true, view.Renaming{}, nil, 204, func(s *Server, c *gin.Context) {
+		var in view.Renaming
+		if s.read(c, &in) {
+			s.nothing(c, http.StatusNoContent, fit(s.Store.Rename(c, who(c).Name, c.Param("name"), in.To)))
+		}
+	}},
+	{"POST", "/hosts/{name}/retirement", "Take a host out of service for good; its name is free then", "admin", true, view.Judgement{}, nil, 204, func(s *Server, c *gin.Context) {
+		var in view.Judgement
+		if s.read(c, &in) {
+			s.nothing(c, http.StatusNoContent, fit(s.Store.Retire(c, who(c).Name, c.Param("name"), in.Because)))
+		}
+	}},
+	{"GET", "/hosts/{name}/key", "The key that a host shows now, beside the pinned one", "admin", false, nil, view.HostKey{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Engine.HostKey(c, c.Param("name"))) }},
+	{"POST", "/hosts/{name}/key", "Pin the key that a host shows, whose fingerprint a person has compared; where another is pinned, a second admin has to agree", "admin", true, view.KeyPinned{}, view.HostsLoaded{}, 200, (*Server).pinKey},
 	{"POST", "/hosts/{name}/fence", "Raise a host's fence to what the host answers, after a database came back from an older copy", "admin", true, nil, view.Raised{}, 200, (*Server).raiseFence},
 	{"POST", "/survey", "Ask hosts what they are", "operator", false, view.SurveyOrder{}, view.Surveyed{}, 200, (*Server).survey},
 
@@ -209,7 +224,7 @@ func (s *Server) loadHosts(ctx *gin.Context) {
 			s.fail(ctx, invalid{fmt.Errorf("host %q: want name, address (ip:port) and login", h.Name)})
 			return
 		}
-		if err := host.CheckKey(h.HostKey); err != nil {
+		if err := host.CheckKey(h.HostKey); h.HostKey != "" && err != nil {
 			s.fail(ctx, invalid{fmt.Errorf("host %q: %w", h.Name, err)})
 			return
 		}
@@ -454,6 +469,31 @@ func (s *Server) leaveOut(ctx *gin.Context) {
 	var in view.Exclusion
 	if ok && s.read(ctx, &in) {
 		s.nothing(ctx, http.StatusNoContent, fit(s.Store.LeaveOut(ctx, who(ctx).Name, id, in.Host, in.Because)))
+	}
+}
+
+func (s *Server) setAside(ctx *gin.Context) {
+	var in view.HostChange
+	if !s.read(ctx, &in) {
+		return
+	}
+	name, err := ctx.Param("name"), error(nil)
+	switch {
+	case (in.Aside == nil) != in.Back:
+		err = invalid{errors.New("want either aside or back")}
+	case in.Back:
+		err = fit(s.Store.TakeBack(ctx, who(ctx).Name, name))
+	default:
+		err = fit(s.Store.SetAside(ctx, who(ctx).Name, name, in.Aside.Because, in.Aside.Until))
+	}
+	s.nothing(ctx, http.StatusNoContent, err)
+}
+
+func (s *Server) pinKey(ctx *gin.Context) {
+	var in view.KeyPinned
+	if s.read(ctx, &in) {
+		out, err := s.Engine.PinKey(ctx, who(ctx).Name, ctx.Param("name"), in.Fingerprint)
+		give(s, ctx)(out, fit(err))
 	}
 }
 

@@ -159,6 +159,36 @@ func (c *Client) LoadHosts(ctx context.Context, hosts []view.Host) (view.HostsLo
 	return call[view.HostsLoaded](ctx, c, "POST", "/hosts", hosts)
 }
 
+// SetAside leaves a host alone until a time.
+func (c *Client) SetAside(ctx context.Context, host string, a view.Aside) error {
+	return c.do(ctx, "PATCH", "/hosts/"+url.PathEscape(host), view.HostChange{Aside: &a})
+}
+
+// TakeBack takes a host that was set aside back into service.
+func (c *Client) TakeBack(ctx context.Context, host string) error {
+	return c.do(ctx, "PATCH", "/hosts/"+url.PathEscape(host), view.HostChange{Back: true})
+}
+
+// RenameHost gives a host another name.
+func (c *Client) RenameHost(ctx context.Context, host, to string) error {
+	return c.do(ctx, "POST", "/hosts/"+url.PathEscape(host)+"/name", view.Renaming{To: to})
+}
+
+// RetireHost takes a host out of service for good.
+func (c *Client) RetireHost(ctx context.Context, host, because string) error {
+	return c.do(ctx, "POST", "/hosts/"+url.PathEscape(host)+"/retirement", view.Judgement{Because: because})
+}
+
+// HostKey gives the key that a host shows now, beside the pinned one.
+func (c *Client) HostKey(ctx context.Context, host string) (view.HostKey, error) {
+	return call[view.HostKey](ctx, c, "GET", "/hosts/"+url.PathEscape(host)+"/key", nil)
+}
+
+// PinKey pins the key that a host shows, where its fingerprint is the one given.
+func (c *Client) PinKey(ctx context.Context, host, fingerprint string) (view.HostsLoaded, error) {
+	return call[view.HostsLoaded](ctx, c, "POST", "/hosts/"+url.PathEscape(host)+"/key", view.KeyPinned{Fingerprint: fingerprint})
+}
+
 // Survey asks hosts what they are.
 func (c *Client) Survey(ctx context.Context, where string) (view.Surveyed, error) {
 	return call[view.Surveyed](ctx, c, "POST", "/survey", view.SurveyOrder{Where: where})

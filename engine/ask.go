@@ -41,7 +41,7 @@ type serving struct {
 
 // newAsker puts probes to the host at the other end of a connection.
 func newAsker(conn Conn, address, hostKey string) asker {
-	return asker{way: host.Way{Address: ipOf(address), HostKey: hostKey, Inside: conn.Inside}}
+	return asker{way: host.Way{Address: ipOf(address), HostKey: hostKey, Inside: conn.Inside, Outside: conn.Outside}}
 }
 
 // waits says why the probe at i is not asked yet; empty where it is.
@@ -250,6 +250,9 @@ func (e *Engine) Ask(ctx context.Context, actor, where, service string, asks []s
 }
 
 func (e *Engine) askOne(ctx context.Context, a asker, h view.Host, probes []probe.Probe) ([]probe.Verdict, error) {
+	if aside := h.Aside(); aside != "" {
+		return nil, errAside(aside)
+	}
 	conn, err := e.Dialer.Connect(ctx, target(h))
 	if err != nil {
 		return nil, err

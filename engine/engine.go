@@ -194,11 +194,20 @@ func (e *Engine) Subscribe(changeID int64) (events <-chan view.Event, stop func(
 }
 
 func target(h view.Host) host.Target {
-	return host.Target{Name: h.Name, Address: h.Address, User: h.Login, HostKey: h.HostKey, Sudo: h.Sudo}
+	t := host.Target{Name: h.Name, Address: h.Address, User: h.Login, HostKey: h.HostKey, Sudo: h.Sudo}
+	for _, hop := range h.Hops {
+		t.Via = append(t.Via, target(hop))
+	}
+	return t
 }
 
-// Survey asks hosts what they are, in parallel, and gives how many it asked and
-// the errors of those that did not answer.
+// errAside tells that a host is set aside: it is not asked.
+type errAside string
+
+func (e errAside) Error() string { return string(e) }
+
+// Survey asks hosts what they are, in parallel, and gives how many there are and
+// the errors of those that did not answer, or are set aside.
 func (e *Engine) Survey(ctx context.Context, where string) (asked int, failed map[string]error, err error) {
 	hosts, err := e.match(ctx, where)
 	if err != nil {
@@ -264,17 +273,49 @@ func (e *Engine) RaiseFence(ctx context.Context, actor, name string) (seen int64
 	return seen, e.Store.RaiseFence(ctx, actor, name, seen)
 }
 
-func (e *Engine) survey(ctx context.Context, h view.Host) (expr.Traits, error) {
-	conn, err := e.Dialer.Connect(ctx, target(h))
-	if err != nil {
-		return expr.Traits{}, err
+func (e *Engine) survey(ctx context.Context, h view.Host) (t expr.Traits, err error) {
+	if aside := h.Aside(); aside != "" {
+		return t, errAside(aside)
 	}
-	defer conn.Close()
-	t, err := conn.Survey(ctx)
+	conn, err := e.Dialer.Connect(ctx, target(h))
+	if err == nil {
+		defer conn.Close()
+		t, err = conn.Survey(ctx)
+	}
 	if err == nil {
 		_, err = e.Store.Surveyed(ctx, h.ID, t)
+	} else if why := host.RefusalOf(err); why != host.None && ctx.Err() == nil {
+		err = errors.Join(err, e.Store.Missed(ctx, h.ID, string(why)))
 	}
 	return t, err
+}
+
+// HostKey asks a host for the key that it shows, and signs in nowhere but on the way there.
+func (e *Engine) HostKey(ctx context.Context, name string) (view.HostKey, error) {
+	h, err := e.Store.Host(ctx, name)
+	if err != nil {
+		return view.HostKey{}, err
+	}
+	shown, print, err := e.Dialer.HostKey(ctx, target(h))
+	return view.HostKey{Shown: shown, Fingerprint: print, Pinned: host.Fingerprint(h.HostKey)}, err
+}
+
+// PinKey pins the key that a host shows, where a person has compared its fingerprint on the
+// host's console. Where another was pinned, a second admin has to agree.
+func (e *Engine) PinKey(ctx context.Context, actor, name, print string) (out view.HostsLoaded, err error) {
+	h, err := e.Store.Host(ctx, name)
+	if err != nil {
+		return out, err
+	}
+	shown, is, err := e.Dialer.HostKey(ctx, target(h))
+	switch {
+	case err != nil:
+		return out, err
+	case is != print:
+		return out, &store.Conflict{What: fmt.Sprintf("%s shows the host key %s, not %s: compare again, on its console", name, is, print)}
+	}
+	h.HostKey = shown
+	return e.Store.LoadHosts(ctx, actor, []view.Host{h})
 }
 
 // match gives the hosts that an expression fits; an empty one fits all.

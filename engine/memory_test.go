@@ -332,6 +332,10 @@ func (m memoryHosts) Connect(ctx context.Context, t host.Target) (Conn, error) {
 	return &memoryConn{memoryHost: h}, nil
 }
 
+func (m memoryHosts) HostKey(context.Context, host.Target) (key, print string, err error) {
+	return "", "", errors.New("no test of the doubles asks for it")
+}
+
 type memoryConn struct {
 	Conn // what no test of the doubles asks for
 	*memoryHost

@@ -69,6 +69,7 @@ func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
 	findings, err := one.read(ctx, &found)
 	if err != nil {
 		findings = append(findings, refusal(h.Name, err))
+		found.Missed = string(host.RefusalOf(err))
 	}
 	one.tell(&found, findings)
 	if one.changes() && !finding.Vetoed(found.Findings) {
@@ -121,6 +122,9 @@ func (r *reading) leaf() (encoded []byte, contents [][]byte) {
 	h := r.host
 	leaf := plan.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, Login: h.Login, Sudo: h.Sudo, HostKey: h.HostKey, Labels: h.Labels, Values: r.services[0].Values}
 	leaf.MayFail = r.mayFail
+	for _, hop := range h.Hops {
+		leaf.Via = append(leaf.Via, plan.Hop{Host: hop.Name, Address: hop.Address, Login: hop.Login, HostKey: hop.HostKey})
+	}
 	for _, c := range r.services {
 		if len(c.Files) == 0 {
 			continue
@@ -174,6 +178,9 @@ func hostFile(path string, base, candidate plan.Copy, m *definition.Make, others
 // read does what needs the host: survey, collect, trial, and the probes as
 // they are before.
 func (r *reading) read(ctx context.Context, found *store.Read) (findings []finding.Finding, err error) {
+	if aside := r.host.Aside(); aside != "" {
+		return []finding.Finding{{Level: finding.Note, Code: "set-aside", Text: aside + ". It is not read, and not in the plan"}}, nil
+	}
 	if r.conn, err = r.Dialer.Connect(ctx, target(r.host)); err != nil {
 		return nil, err
 	}

@@ -473,6 +473,9 @@ func (r *hostRun) hangUp() {
 // dial connects to the host as approved.
 func (r *hostRun) dial(ctx context.Context) (Conn, error) {
 	t := host.Target{Name: r.leaf.Host, Address: r.leaf.Address, User: r.leaf.Login, HostKey: r.leaf.HostKey, Sudo: r.leaf.Sudo}
+	for _, hop := range r.leaf.Via {
+		t.Via = append(t.Via, host.Target{Name: hop.Host, Address: hop.Address, User: hop.Login, HostKey: hop.HostKey})
+	}
 	if t.User == "" { // a plan of version 1 leaves the login to the host
 		var h view.Host
 		if err := r.insist(ctx, "a host", nil, func() (err error) { h, err = r.Store.Host(ctx, r.Host); return err }); err != nil {
@@ -485,6 +488,9 @@ func (r *hostRun) dial(ctx context.Context) (Conn, error) {
 
 // take carries out the step. An error is none of the host's.
 func (r *hostRun) take(ctx context.Context) (result, error) {
+	if r.run.Step == ladder.Connect && r.Aside != "" {
+		return failed("%s", r.Aside), nil
+	}
 	if r.conn == nil || r.run.Step == ladder.Connect || r.run.Step == ladder.Look {
 		if err := r.connect(ctx); err != nil {
 			return problem(err), nil

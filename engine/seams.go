@@ -72,6 +72,8 @@ type Inventory interface {
 	Host(ctx context.Context, name string) (view.Host, error)
 	NoteAsk(ctx context.Context, actor, where, service string, asks []string, hosts int) error
 	Surveyed(ctx context.Context, id int64, t expr.Traits) (time.Time, error)
+	Missed(ctx context.Context, id int64, why string) error
+	LoadHosts(ctx context.Context, actor string, hosts []view.Host) (view.HostsLoaded, error)
 	RaiseFence(ctx context.Context, actor, name string, to int64) error
 	// ToSweep gives hosts where something is kept for longer than it has to be, at
 	// most limit, in an order of chance; Swept notes that it is gone.
@@ -98,6 +100,8 @@ type Events interface {
 // Dialer reaches hosts. Over makes one of a *host.Dialer.
 type Dialer interface {
 	Connect(ctx context.Context, t host.Target) (Conn, error)
+	// HostKey gives the key that a host shows, as in authorized_keys, and its fingerprint.
+	HostKey(ctx context.Context, t host.Target) (key, print string, err error)
 }
 
 // Conn is a connection to one host; each method is one operation there, as
@@ -111,6 +115,7 @@ type Conn interface {
 	Trial(ctx context.Context, files []host.File, t definition.Trial, shown []string) (host.TrialAnswer, string, error)
 	Ask(ctx context.Context, run, label string, questions []host.Question) ([]host.Reply, error)
 	Inside(ctx context.Context, port int) (net.Conn, error)
+	Outside(ctx context.Context, port int) (net.Conn, error)
 	Fence(ctx context.Context) (int64, error)
 
 	TakeOver(ctx context.Context, claim host.Claim) error
@@ -132,6 +137,10 @@ type Conn interface {
 func Over(d *host.Dialer) Dialer { return overSSH{d} }
 
 type overSSH struct{ dialer *host.Dialer }
+
+func (o overSSH) HostKey(ctx context.Context, t host.Target) (key, print string, err error) {
+	return o.dialer.HostKey(ctx, t)
+}
 
 func (o overSSH) Connect(ctx context.Context, t host.Target) (Conn, error) {
 	conn, err := o.dialer.Connect(ctx, t)

@@ -18,6 +18,7 @@ import (
 	"net"
 	"os"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -34,6 +35,9 @@ type Target struct {
 	User    string
 	HostKey string // the pinned key, as in authorized_keys; empty is refused
 	Sudo    bool   // reach root by sudo -n
+	// Via are the hosts by way of which it is reached, the first from here at the front: an
+	// sshd there has to allow forwarding (AllowTcpForwarding).
+	Via []Target
 }
 
 // Dialer makes connections.
@@ -43,6 +47,9 @@ type Dialer struct {
 	Alive   time.Duration // how often a connection is asked whether its host is still there, which may take twice as long to answer; 10s where unset
 
 	arriving atomic.Int64 // bytes of answers that are held now, of all hosts together
+
+	mu    sync.Mutex
+	jumps map[string]*jump // open now, by the way there
 }
 
 // KeyError tells that a host showed another key than the pinned one, or that
@@ -116,6 +123,7 @@ func (e *ScriptError) Error() string {
 type Conn struct {
 	target   Target
 	client   *ssh.Client
+	way      way           // there
 	arriving *atomic.Int64 // the dialer's
 }
 
@@ -128,14 +136,30 @@ var current = ssh.Config{
 	MACs:         []string{ssh.HMACSHA256ETM, ssh.HMACSHA512ETM, ssh.HMACSHA256},
 }
 
-// Connect dials the target and checks its key against the pinned one.
+// Connect dials the target, by the way that it names, and checks its key against the
+// pinned one.
 func (d *Dialer) Connect(ctx context.Context, t Target) (*Conn, error) {
-	timeout := d.Timeout
-	if timeout == 0 {
-		timeout = 10 * time.Second
-	}
-	ctx, cancel := context.WithTimeout(ctx, timeout)
+	ctx, cancel := context.WithTimeout(ctx, d.patience(t))
 	defer cancel()
+	client, by, err := d.client(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	c := &Conn{target: t, client: client, way: by, arriving: &d.arriving}
+	if len(t.Via) > 0 {
+		go func() { client.Wait(); by.leave() }()
+	}
+	go c.keepAlive(cmp.Or(d.Alive, 10*time.Second))
+	return c, nil
+}
+
+// patience is how long connecting may take: as long again for each hop.
+func (d *Dialer) patience(t Target) time.Duration {
+	return cmp.Or(d.Timeout, 10*time.Second) * time.Duration(1+len(t.Via))
+}
+
+// client signs in at a target.
+func (d *Dialer) client(ctx context.Context, t Target) (client *ssh.Client, by way, err error) {
 	var keyError *KeyError
 	showed := false // our key, to a host that had shown its own
 	config := &ssh.ClientConfig{
@@ -153,38 +177,48 @@ func (d *Dialer) Connect(ctx context.Context, t Target) (*Conn, error) {
 	if pinned, _, _, _, err := ssh.ParseAuthorizedKey([]byte(t.HostKey)); err == nil {
 		config.HostKeyAlgorithms = algorithms(pinned.Type())
 	}
-	unreachable := func(err error) error {
-		switch {
-		case ctx.Err() != nil: // "use of closed network connection" says less
-			err = gaveUp(ctx)
-		case errors.Is(err, os.ErrDeadlineExceeded):
-			err = errTimedOut
-		}
-		return &Unreachable{t.Name, err}
-	}
-	raw, err := (&net.Dialer{}).DialContext(ctx, "tcp", t.Address)
+	raw, by, err := d.reach(ctx, t)
 	if err != nil {
-		return nil, unreachable(err)
+		return nil, by, err
 	}
+	conn, channels, requests, err := handshake(ctx, raw, t.Address, config)
+	if err == nil {
+		return ssh.NewClient(conn, channels, requests), by, nil
+	}
+	by.leave()
+	switch {
+	case keyError != nil:
+		return nil, by, keyError
+	case showed && ctx.Err() == nil && !errors.Is(err, io.EOF) && !errors.As(err, new(net.Error)):
+		return nil, by, &NotPermitted{t.Name, t.User, ssh.FingerprintSHA256(d.Signer.PublicKey())}
+	}
+	return nil, by, unreachable(ctx, t, err)
+}
+
+// handshake has SSH begin on a connection that was made, within the context's time.
+func handshake(ctx context.Context, raw net.Conn, address string, config *ssh.ClientConfig) (ssh.Conn, <-chan ssh.NewChannel, <-chan *ssh.Request, error) {
 	deadline, _ := ctx.Deadline()
 	raw.SetDeadline(deadline)
 	stop := context.AfterFunc(ctx, func() { raw.Close() })
 	defer stop()
-	conn, channels, requests, err := ssh.NewClientConn(raw, t.Address, config)
+	conn, channels, requests, err := ssh.NewClientConn(raw, address, config)
 	if err != nil {
 		raw.Close()
-		if keyError != nil {
-			return nil, keyError
-		}
-		if showed && ctx.Err() == nil && !errors.Is(err, io.EOF) && !errors.As(err, new(net.Error)) {
-			return nil, &NotPermitted{t.Name, t.User, ssh.FingerprintSHA256(d.Signer.PublicKey())}
-		}
-		return nil, unreachable(err)
+		return nil, nil, nil, err
 	}
 	raw.SetDeadline(time.Time{})
-	c := &Conn{target: t, client: ssh.NewClient(conn, channels, requests), arriving: &d.arriving}
-	go c.keepAlive(cmp.Or(d.Alive, 10*time.Second))
-	return c, nil
+	return conn, channels, requests, nil
+}
+
+// unreachable says why no connection came about.
+func unreachable(ctx context.Context, t Target, err error) error {
+	switch {
+	case ctx.Err() != nil: // "use of closed network connection" says less
+		err = gaveUp(ctx)
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		err = errTimedOut
+	}
+	return &Unreachable{t.Name, err}
 }
 
 // keepAlive closes a connection whose other side has gone silent, so that what

@@ -60,8 +60,5 @@ func (c *Conn) Inside(ctx context.Context, port int) (net.Conn, error) {
 		return nil, fmt.Errorf("from within the host: %s", strings.TrimSpace(string(complaint.kept)))
 	}
 	stop()
-	near, far := net.Pipe() // it knows deadlines
-	go func() { io.Copy(in, far); in.Close(); session.Close() }()
-	go func() { io.Copy(far, out); far.Close() }()
-	return near, nil
+	return timed(in, out, func() { session.Close() }), nil
 }

@@ -36,6 +36,7 @@ type Way struct {
 	Address string                                                // an IP or a name
 	HostKey string                                                // pinned, a line of authorized_keys
 	Inside  func(ctx context.Context, port int) (net.Conn, error) // to the host's own loopback, over its SSH connection
+	Outside func(ctx context.Context, port int) (net.Conn, error) // to its address, as it is reached itself; where unset, from here
 	Pins    map[string]string                                     // certificates' SHA-256 by the key of the file that holds them
 }
 
@@ -46,6 +47,9 @@ func (w Way) dial(ctx context.Context, ask probe.Ask) (net.Conn, error) {
 	}
 	if ask.Local {
 		return w.Inside(ctx, ask.Port)
+	}
+	if w.Outside != nil {
+		return w.Outside(ctx, ask.Port)
 	}
 	return (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(w.Address, strconv.Itoa(ask.Port)))
 }
@@ -83,7 +87,7 @@ func AskNetwork(ctx context.Context, w Way, p probe.Probe, ask probe.Ask, first 
 	case probe.HTTP:
 		return askHTTP(ctx, w, p, ask, first, hold)
 	case probe.SSH:
-		return askSSH(ctx, net.JoinHostPort(w.Address, strconv.Itoa(ask.Port)), w.HostKey, ask)
+		return askSSH(ctx, w, ask)
 	}
 	raw, err := w.dial(ctx, ask)
 	if err != nil {
@@ -309,8 +313,8 @@ func unpacked(encoding string, wire []byte) []byte {
 
 // askSSH finds out which ways to sign in are offered to a user, and whether a
 // secret is taken. It runs nothing.
-func askSSH(ctx context.Context, at, hostKey string, ask probe.Ask) probe.Answer {
-	raw, err := (&net.Dialer{}).DialContext(ctx, "tcp", at)
+func askSSH(ctx context.Context, w Way, ask probe.Ask) probe.Answer {
+	raw, err := w.dial(ctx, ask)
 	if err != nil {
 		return probe.Answer{Failure: reason(err)}
 	}
@@ -323,7 +327,7 @@ func askSSH(ctx context.Context, at, hostKey string, ask probe.Ask) probe.Answer
 		user = "nobody"
 	}
 	config := &ssh.ClientConfig{User: user, HostKeyCallback: ssh.InsecureIgnoreHostKey(), Config: current}
-	if pinned, _, _, _, err := ssh.ParseAuthorizedKey([]byte(hostKey)); err == nil {
+	if pinned, _, _, _, err := ssh.ParseAuthorizedKey([]byte(w.HostKey)); err == nil {
 		config.HostKeyCallback, config.HostKeyAlgorithms = ssh.FixedHostKey(pinned), algorithms(pinned.Type())
 	} else if ask.With["password"]+ask.With["key"] != "" {
 		return probe.Answer{Failure: "no host key is pinned, so no secret is shown to it"}
@@ -344,7 +348,8 @@ func askSSH(ctx context.Context, at, hostKey string, ask probe.Ask) probe.Answer
 		}
 		config.Auth = append(config.Auth, ssh.PublicKeys(signer))
 	}
-	a.Methods = offered(ctx, at, user)
+	at := net.JoinHostPort(w.Address, strconv.Itoa(ask.Port))
+	a.Methods = offered(ctx, w, ask, at, user)
 	conn, channels, requests, err := ssh.NewClientConn(raw, at, config)
 	if err == nil {
 		a.SignedIn = true
@@ -359,7 +364,7 @@ func askSSH(ctx context.Context, at, hostKey string, ask probe.Ask) probe.Answer
 
 // offered asks which methods a user may sign in by, trying none of them: a
 // connection for each, since giving one up ends it.
-func offered(ctx context.Context, at, user string) (methods []string) {
+func offered(ctx context.Context, w Way, ask probe.Ask, at, user string) (methods []string) {
 	giveUp := errors.New("only asking")
 	for name, method := range map[string]func(seen func()) ssh.AuthMethod{
 		"publickey": func(seen func()) ssh.AuthMethod {
@@ -372,7 +377,7 @@ func offered(ctx context.Context, at, user string) (methods []string) {
 			return ssh.KeyboardInteractive(func(_, _ string, _ []string, _ []bool) ([]string, error) { seen(); return nil, giveUp })
 		},
 	} {
-		raw, err := (&net.Dialer{}).DialContext(ctx, "tcp", at)
+		raw, err := w.dial(ctx, ask)
 		if err != nil {
 			continue
 		}

@@ -62,6 +62,7 @@ const (
 	KeyChanged     Refusal = "host-key-changed"
 	NotPermittedTo Refusal = "not-permitted"
 	WithoutSudo    Refusal = "no-sudo"
+	NoWayThere     Refusal = "no-way-there"
 )
 
 // errTimedOut tells that nothing was heard in time.
@@ -73,7 +74,10 @@ func RefusalOf(err error) Refusal {
 	var permitted *NotPermitted
 	var sudo *NoSudo
 	var gone *Unreachable
+	var noWay *NoWay
 	switch {
+	case errors.As(err, &noWay):
+		return NoWayThere
 	case errors.As(err, &key) && key.Want == "":
 		return KeyUnknown
 	case errors.As(err, &key):
@@ -103,6 +107,8 @@ func (r Refusal) Advice() string {
 		return "Is a firewall in between, or is the machine too busy to answer? Rehearse again to read such hosts anew"
 	case NotPermittedTo:
 		return "Put the key that wladderd -show-key prints into the authorized_keys of that login, and see that sshd lets it sign in"
+	case NoWayThere:
+		return "The host itself was not asked: it is reached by way of that one"
 	case WithoutSudo:
 		return "Give the login a rule in sudoers with NOPASSWD, or load the host with the login root"
 	}

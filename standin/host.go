@@ -44,6 +44,7 @@ type Config struct {
 	Units    []UnitConfig
 	Signer   ssh.Signer    // the host key
 	Client   ssh.PublicKey // who may sign in
+	Forwards bool          // connections to other loopback addresses, as a jump host does
 }
 
 // Host is a running stand-in host.
@@ -184,6 +185,10 @@ func (h *Host) connection(raw net.Conn, config *ssh.ServerConfig) {
 	raw.SetDeadline(time.Time{})
 	go ssh.DiscardRequests(requests)
 	for c := range channels {
+		if c.ChannelType() == "direct-tcpip" && h.Forwards {
+			h.running.Go(func() { h.forward(c) })
+			continue
+		}
 		if c.ChannelType() != "session" {
 			c.Reject(ssh.UnknownChannelType, "only sessions")
 			continue
@@ -194,6 +199,40 @@ func (h *Host) connection(raw net.Conn, config *ssh.ServerConfig) {
 		}
 		h.running.Go(func() { h.session(raw, channel, requests) })
 	}
+}
+
+// forward passes a connection on to another loopback address (RFC 4254, section 7.2).
+func (h *Host) forward(c ssh.NewChannel) {
+	var to struct {
+		Host   string
+		Port   uint32
+		Origin string
+		From   uint32
+	}
+	ip := net.IP(nil)
+	if err := ssh.Unmarshal(c.ExtraData(), &to); err == nil {
+		ip = net.ParseIP(to.Host)
+	}
+	if !ip.IsLoopback() {
+		c.Reject(ssh.Prohibited, "to loopback addresses alone")
+		return
+	}
+	far, err := (&net.Dialer{}).DialContext(h.ctx, "tcp", net.JoinHostPort(to.Host, fmt.Sprint(to.Port)))
+	if err != nil {
+		c.Reject(ssh.ConnectionFailed, "Connection refused")
+		return
+	}
+	defer far.Close()
+	near, requests, err := c.Accept()
+	if err != nil {
+		return
+	}
+	defer near.Close()
+	go ssh.DiscardRequests(requests)
+	over := context.AfterFunc(h.ctx, func() { far.Close() })
+	defer over()
+	go func() { io.Copy(far, near); far.Close() }()
+	io.Copy(near, far)
 }
 
 func (h *Host) session(raw net.Conn, channel ssh.Channel, requests <-chan *ssh.Request) {

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -15,7 +16,12 @@ import (
 	"wladder/core/view"
 )
 
-const hostColumns = `select id, name, address, login, host_key, sudo, labels, traits, surveyed_at from hosts `
+const hostColumns = `select id, name, address, login, host_key, sudo, labels, traits, surveyed_at, via, missed_at, missed_why,
+	case when aside_until > now() then aside_because else '' end as aside_because, case when aside_until > now() then aside_by else '' end as aside_by,
+	case when aside_until > now() then aside_until end as aside_until from hosts `
+
+// serving picks the hosts that are not retired.
+const serving = ` retired_at is null `
 
 // LoadHosts adds hosts, and brings the labels of those that are known up to date.
 // Where the way in to a known one changes (address, login, escalation, pinned key), a
@@ -32,7 +38,7 @@ func (s *Store) LoadHosts(ctx context.Context, actor string, hosts []view.Host) 
 			names[i] = h.Name
 		}
 		known := map[string]view.Host{}
-		rows, err := many[view.Host](ctx, tx, hostColumns+`where name = any($1) for update`, names)
+		rows, err := many[view.Host](ctx, tx, hostColumns+`where name = any($1) and`+serving+`for update`, names)
 		if err != nil {
 			return err
 		}
@@ -51,16 +57,23 @@ func (s *Store) LoadHosts(ctx context.Context, actor string, hosts []view.Host) 
 			case !there:
 				out.Added++
 				added = append(added, h)
-				batch.Queue(`insert into hosts (name, address, login, host_key, sudo, labels) values ($1, $2, $3, $4, $5, $6)`, h.Name, h.Address, h.Login, h.HostKey, h.Sudo, h.Labels)
+				batch.Queue(`insert into hosts (name, address, login, host_key, sudo, via, labels) values ($1, $2, $3, $4, $5, $6, $7)`, h.Name, h.Address, h.Login, h.HostKey, h.Sudo, h.Via, h.Labels)
 				continue
-			case was.Address != h.Address || was.Login != h.Login || was.Sudo != h.Sudo || strings.TrimSpace(was.HostKey) != strings.TrimSpace(h.HostKey):
+			case was.HostKey == "" && h.HostKey != "" && sameWay(was, view.Host{Address: h.Address, Login: h.Login, Sudo: h.Sudo, Via: h.Via}): // what never was reached has no way in yet
+				out.Pinned++
+				added = append(added, h)
+				batch.Queue(`update hosts set host_key = $2, missed_at = null, missed_why = '' where name = $1 and`+serving, h.Name, h.HostKey)
+			case !sameWay(was, h):
 				moved, said = append(moved, h), append(said, wayIn(was, h))
 			default:
 				out.Known++
 			}
-			batch.Queue(`update hosts set labels = $2 where name = $1`, h.Name, h.Labels)
+			batch.Queue(`update hosts set labels = $2 where name = $1 and`+serving, h.Name, h.Labels)
 		}
 		if err := tx.SendBatch(ctx, &batch).Close(); err != nil {
+			return err
+		}
+		if err := s.leads(ctx, tx, hosts); err != nil {
 			return err
 		}
 		if len(added) > 0 {
@@ -80,6 +93,11 @@ func (s *Store) LoadHosts(ctx context.Context, actor string, hosts []view.Host) 
 	return out, err
 }
 
+// sameWay tells whether two hosts are reached alike.
+func sameWay(a, b view.Host) bool {
+	return a.Address == b.Address && a.Login == b.Login && a.Sudo == b.Sudo && a.Via == b.Via && strings.TrimSpace(a.HostKey) == strings.TrimSpace(b.HostKey)
+}
+
 // wayIn says in words what changes about how a host is reached.
 func wayIn(was, is view.Host) string {
 	var all []string
@@ -91,6 +109,7 @@ func wayIn(was, is view.Host) string {
 	tell("address", was.Address, is.Address)
 	tell("login", was.Login, is.Login)
 	tell("sudo", fmt.Sprint(was.Sudo), fmt.Sprint(is.Sudo))
+	tell("by way of", cmp.Or(was.Via, "none"), cmp.Or(is.Via, "none"))
 	if strings.TrimSpace(was.HostKey) != strings.TrimSpace(is.HostKey) {
 		all = append(all, "another host key")
 	}
@@ -122,9 +141,12 @@ func (s *Store) carryOutHosts(ctx context.Context, tx pgx.Tx, actor string, body
 	var batch pgx.Batch
 	for i, h := range hosts {
 		names[i] = h.Name
-		batch.Queue(`update hosts set address = $2, login = $3, host_key = $4, sudo = $5 where name = $1`, h.Name, h.Address, h.Login, h.HostKey, h.Sudo)
+		batch.Queue(`update hosts set address = $2, login = $3, host_key = $4, sudo = $5, via = $6 where name = $1 and`+serving, h.Name, h.Address, h.Login, h.HostKey, h.Sudo, h.Via)
 	}
 	if err := tx.SendBatch(ctx, &batch).Close(); err != nil {
+		return err
+	}
+	if err := s.leads(ctx, tx, hosts); err != nil {
 		return err
 	}
 	if err := s.tellWaysIn(ctx, tx, actor, hosts); err != nil {
@@ -135,7 +157,9 @@ func (s *Store) carryOutHosts(ctx context.Context, tx pgx.Tx, actor string, body
 
 // Hosts gives all hosts by name, to be reached: each just as admins agreed on.
 func (s *Store) Hosts(ctx context.Context) ([]view.Host, error) {
-	return s.reachable(ctx, func() ([]view.Host, error) { return many[view.Host](ctx, s.pool, hostColumns+`order by name`) })
+	return s.reachable(ctx, func() ([]view.Host, error) {
+		return many[view.Host](ctx, s.pool, hostColumns+`where`+serving+`order by name`)
+	})
 }
 
 // ToSweep gives hosts where a host run has ended longer ago than kept, and nobody took
@@ -144,7 +168,7 @@ func (s *Store) Hosts(ctx context.Context) ([]view.Host, error) {
 // given, for clocks that differ.
 func (s *Store) ToSweep(ctx context.Context, kept time.Duration, limit int) ([]view.Host, error) {
 	return s.reachable(ctx, func() ([]view.Host, error) {
-		return many[view.Host](ctx, s.pool, hostColumns+`h where exists (select from host_runs r where r.host_id = h.id and `+ended+`
+		return many[view.Host](ctx, s.pool, hostColumns+`h where`+serving+`and coalesce(aside_until, '-infinity') < now() and exists (select from host_runs r where r.host_id = h.id and `+ended+`
 				and r.updated_at + $1::interval + '1 hour' < now() and r.updated_at + $1::interval + '1 hour' > coalesce(h.swept_at, '-infinity'))
 			and not exists (select from host_runs r where r.host_id = h.id and not `+ended+`) order by random() limit $2`, kept, limit)
 	})
@@ -183,7 +207,7 @@ func (s *Store) HostList(ctx context.Context, f HostFilter) ([]view.Host, error)
 		}
 		most = nil
 	}
-	all, err := many[view.Host](ctx, s.pool, hostColumns+`where name > $1 and position($2 in name) > 0 and labels @> $3 order by name limit $4`, f.After, f.Name, labels, most)
+	all, err := many[view.Host](ctx, s.pool, hostColumns+`where`+serving+`and name > $1 and position($2 in name) > 0 and labels @> $3 order by name limit $4`, f.After, f.Name, labels, most)
 	if err != nil || program == nil {
 		return orEmpty(all), err
 	}
@@ -216,7 +240,7 @@ const maxRaise = 1_000_000_000
 func (s *Store) RaiseFence(ctx context.Context, actor, name string, to int64) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {
 		var now int64
-		err := tx.QueryRow(ctx, `select fence from hosts where name = $1 for update`, name).Scan(&now)
+		err := tx.QueryRow(ctx, `select fence from hosts where name = $1 and`+serving+`for update`, name).Scan(&now)
 		switch {
 		case errors.Is(err, pgx.ErrNoRows):
 			return &NotFound{"host " + name}
@@ -227,20 +251,27 @@ func (s *Store) RaiseFence(ctx context.Context, actor, name string, to int64) er
 		case to-now > maxRaise:
 			return unfit("fence %d is more than %d above ours (%d): no rollout of ours has come so far. Leave %s out and find out who wrote that number there", to, maxRaise, now, name)
 		}
-		if _, err := tx.Exec(ctx, `update hosts set fence = $2 where name = $1`, name, to); err != nil {
+		if _, err := tx.Exec(ctx, `update hosts set fence = $2 where name = $1 and`+serving, name, to); err != nil {
 			return err
 		}
 		return s.happened(ctx, tx, actor, "host.fence-raised", 0, "host/"+name, map[string]any{"from": now, "to": to})
 	})
 }
 
-// Host gives one host by name.
+// Host gives one host by name, to be reached as admins agreed on.
 func (s *Store) Host(ctx context.Context, name string) (view.Host, error) {
-	return one[view.Host](ctx, s.pool, "host "+name, hostColumns+`where name = $1`, name)
+	all, err := s.reachable(ctx, func() ([]view.Host, error) {
+		h, err := one[view.Host](ctx, s.pool, "host "+name, hostColumns+`where name = $1 and`+serving, name)
+		return []view.Host{h}, err
+	})
+	if err != nil {
+		return view.Host{}, err
+	}
+	return all[0], nil
 }
 
 // Surveyed keeps what a survey found.
 func (s *Store) Surveyed(ctx context.Context, id int64, t expr.Traits) (at time.Time, err error) {
-	err = s.pool.QueryRow(ctx, `update hosts set traits = $2, surveyed_at = now() where id = $1 returning surveyed_at`, id, t).Scan(&at)
+	err = s.pool.QueryRow(ctx, `update hosts set traits = $2, surveyed_at = now(), missed_at = null, missed_why = '' where id = $1 returning surveyed_at`, id, t).Scan(&at)
 	return at, err
 }

@@ -130,6 +130,7 @@ type Read struct {
 	Leaf     []byte // its part of the plan, still without its stage; nil where it has none
 	Contents [][]byte
 	Traits   *expr.Traits // as surveyed; nil where it was not
+	Missed   string       // why it was not reached; empty where it was
 }
 
 // mine compares the fence within a transaction, and renews the lease.
@@ -171,7 +172,9 @@ func (s *Store) AddRead(ctx context.Context, r *Rehearsing, all []Read) error {
 				leaf = &text
 			}
 			if h.Traits != nil {
-				batch.Queue(`update hosts set traits = $2, surveyed_at = now() where id = $1`, h.HostID, h.Traits)
+				batch.Queue(`update hosts set traits = $2, surveyed_at = now(), missed_at = null, missed_why = '' where id = $1`, h.HostID, h.Traits)
+			} else if h.Missed != "" {
+				batch.Queue(missed, h.HostID, h.Missed)
 			}
 			batch.Queue(`update rehearsed_hosts set read = true, grp = $3, probes = $4, leaf = $5 where rehearsal = $1 and host_id = $2`, r.ID, h.HostID, h.Group, orEmpty(h.Probes), leaf)
 		}

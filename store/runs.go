@@ -20,6 +20,7 @@ type Claimed struct {
 	Plan     int64
 	HostID   int64
 	Host     string
+	Aside    string // who leaves the host alone and why, as the run was claimed; empty where nobody does
 	Fence    int64
 	Run      ladder.Run
 	Baseline []probe.Verdict
@@ -33,7 +34,7 @@ type Claimed struct {
 // claimedRow is how the database gives one.
 type claimedRow struct {
 	ID, Climb, Change, Plan, HostID, Fence, Written int64
-	Host                                            string
+	Host, Aside                                     string
 	State                                           ladder.RunState
 	Step, LostStep                                  ladder.Step
 	Files                                           ladder.Files
@@ -49,7 +50,7 @@ type claimedRow struct {
 
 func (r claimedRow) claimed(lease time.Duration) *Claimed {
 	c := &Claimed{
-		ID: r.ID, Climb: r.Climb, Change: r.Change, Plan: r.Plan, HostID: r.HostID, Host: r.Host, Fence: r.Fence, Baseline: r.Baseline, Steps: r.N, Begun: r.Begun, lease: lease, written: r.Written,
+		ID: r.ID, Climb: r.Climb, Change: r.Change, Plan: r.Plan, HostID: r.HostID, Host: r.Host, Aside: r.Aside, Fence: r.Fence, Baseline: r.Baseline, Steps: r.N, Begun: r.Begun, lease: lease, written: r.Written,
 		Run: ladder.Run{State: r.State, Step: r.Step, Lost: r.LostStep, Files: r.Files, Process: r.Process, Proof: r.Proof, Why: r.Why, Failed: r.Failed, Undone: r.Undone, Tries: r.Tries, Losses: r.Losses, Panics: r.Panics, At: r.AtService},
 	}
 	if r.Since != nil {
@@ -60,10 +61,11 @@ func (r claimedRow) claimed(lease time.Duration) *Claimed {
 
 // claim gives runs, chosen by the query free (id, host_id), to a server, with
 // the next fence of each host.
-const claim = `, raised as (update hosts h set fence = h.fence + 1 from free where h.id = free.host_id returning h.id, h.fence),
+const claim = `, raised as (update hosts h set fence = h.fence + 1 from free where h.id = free.host_id returning h.id, h.fence,
+		case when h.retired_at is not null then 'the host is retired' when h.aside_until > now() then h.aside_by || ' set it aside: ' || h.aside_because else '' end as aside),
 	claimed as (update host_runs r set owner = $1, lease_until = now() + $2, fence = raised.fence, updated_at = now(), state = case when r.state = 'queued' then $3 else r.state end, step = case when r.state = 'queued' then $4 else r.step end
-		from free, raised where r.id = free.id and raised.id = free.host_id returning r.*)
-	select r.id, r.climb, c.change, c.plan, r.host_id, r.host, r.fence, r.written, r.state, r.step, r.lost_step, r.files, r.process, r.proof, r.why, r.failed, r.undone, r.tries, r.losses, r.panics, r.at_service, r.n, r.since, r.baseline, r.earlier,
+		from free, raised where r.id = free.id and raised.id = free.host_id returning r.*, raised.aside)
+	select r.id, r.climb, c.change, c.plan, r.host_id, r.host, r.fence, r.written, r.state, r.step, r.lost_step, r.files, r.process, r.proof, r.why, r.failed, r.undone, r.tries, r.losses, r.panics, r.at_service, r.n, r.since, r.baseline, r.earlier, r.aside,
 		coalesce((select outcome = '' from steps s where s.host_run = r.id and s.n = r.n), false) as begun
 	from claimed r join climbs c on c.id = r.climb order by r.id`
 

@@ -185,6 +185,10 @@ func TestOwnerOfTheDatabase(t *testing.T) {
 		{"another address", `update hosts set address = '192.0.2.66:22' where name = 'h00'`, func(s scene) error { _, err := s.Hosts(t.Context()); return err }},
 		{"another host key", `update hosts set host_key = 'ssh-ed25519 AAAA' where name = 'h00'`, func(s scene) error { _, err := s.Hosts(t.Context()); return err }},
 		{"another login", `update hosts set login = 'mallory', sudo = true where name = 'h00'`, func(s scene) error { _, err := s.Hosts(t.Context()); return err }},
+		{"by way of another", `update hosts set via = 'h01' where name = 'h00'`, func(s scene) error { _, err := s.Hosts(t.Context()); return err }},
+		{"another address of a host on the way", `update hosts set address = '192.0.2.66:22' where name = 'h09'`, func(s scene) error { _, err := s.Host(t.Context(), "h08"); return err }},
+		{"a host that was retired", `update hosts set retired_at = null where name = 'h07'`, func(s scene) error { _, err := s.Hosts(t.Context()); return err }},
+		{"a host by its name of before", `update hosts set name = 'h05' where name = 'h06'`, func(s scene) error { _, err := s.Hosts(t.Context()); return err }},
 		{"another definition", `update services set source = 'evil'`, func(s scene) error { _, err := s.ApprovedService(t.Context(), "s"); return err }},
 		{"a definition that nobody approved", `insert into services (name, version, title, digest, source, names, loaded_by, approved_by, approved_at) values ('s', 2, 's', '` + digestOf("evil") + `', 'evil', 2, 'ada', 'ben', now())`,
 			func(s scene) error { _, err := s.ApprovedService(t.Context(), "s"); return err }},
@@ -225,6 +229,10 @@ func TestOwnerOfTheDatabase(t *testing.T) {
 			must(err)
 			must(load(ctx, s, "w"))
 			must(s.WithdrawService(ctx, "ada", "w", digestOf("w"), "it leaks"))
+			_, err = s.LoadHosts(ctx, "ada", []view.Host{{Name: "h05", Address: "192.0.2.5:22", Login: "root"}, {Name: "h07", Address: "192.0.2.7:22", Login: "root"}, {Name: "h08", Address: "192.0.2.8:22", Login: "root", Via: "h09"}, {Name: "h09", Address: "192.0.2.9:22", Login: "root"}})
+			must(err)
+			must(s.Rename(ctx, "ada", "h05", "h06"))
+			must(s.Retire(ctx, "ada", "h07", "scrapped"))
 			// A person has the climb pause: it starts no host by itself.
 			must(s.Order(ctx, "oda", here.id, ladder.Pause, "scripts"))
 			_, err = s.AppendRecord(ctx)

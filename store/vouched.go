@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -225,17 +226,28 @@ func (s *Store) endSignIns(ctx context.Context, tx pgx.Tx, actor, name string, i
 	return len(ended), err
 }
 
+// wayInTold vouches for how a host is reached; wayInEnded tells that nobody of that name is
+// reached any more.
+const (
+	wayInTold  = "host.way-in"
+	wayInEnded = "host.way-in-ended"
+)
+
 func wayInSubject(name string) string { return "way-in/" + name }
 
 func (s *Store) wayInRow(h view.Host) string {
-	return s.fingerprint("way in", h.Name, h.Address, h.Login, h.HostKey, h.Sudo)
+	parts := []any{h.Name, h.Address, h.Login, h.HostKey, h.Sudo}
+	if h.Via != "" { // others were vouched for before there was a way by others
+		parts = append(parts, h.Via)
+	}
+	return s.fingerprint("way in", parts...)
 }
 
 // tellWaysIn vouches for how hosts are reached.
 func (s *Store) tellWaysIn(ctx context.Context, tx pgx.Tx, actor string, hosts []view.Host) error {
 	var batch pgx.Batch
 	for _, h := range hosts {
-		one, err := s.happening(actor, "host.way-in", 0, wayInSubject(h.Name), map[string]any{"address": h.Address, "login": h.Login, "sudo": h.Sudo, "row": s.wayInRow(h)})
+		one, err := s.happening(actor, wayInTold, 0, wayInSubject(h.Name), map[string]any{"address": h.Address, "login": h.Login, "sudo": h.Sudo, "via": h.Via, "row": s.wayInRow(h)})
 		if err != nil {
 			return err
 		}
@@ -245,19 +257,27 @@ func (s *Store) tellWaysIn(ctx context.Context, tx pgx.Tx, actor string, hosts [
 	return tx.SendBatch(ctx, &batch).Close()
 }
 
-// reachable gives hosts, read by list, if each is reached just as admins agreed on.
+// maxHops bounds by how many others a host is reached.
+const maxHops = 3
+
+// reachable gives hosts, read by list, if each is reached just as admins agreed on, with
+// those by way of which they are.
 func (s *Store) reachable(ctx context.Context, list func() ([]view.Host, error)) (hosts []view.Host, err error) {
 	wrong := ""
 	well, err := settled(func() (bool, error) {
 		if hosts, err = list(); err != nil {
 			return false, err
 		}
-		subjects := make([]string, len(hosts))
-		for i, h := range hosts {
+		all, err := s.withHops(ctx, s.pool, hosts)
+		if err != nil {
+			return false, err
+		}
+		subjects := make([]string, len(all))
+		for i, h := range all {
 			subjects[i] = wayInSubject(h.Name)
 		}
-		found, err := s.newest(ctx, s.pool, []string{"host.way-in"}, subjects...)
-		for i, h := range hosts {
+		found, err := s.newest(ctx, s.pool, []string{wayInTold, wayInEnded}, subjects...)
+		for i, h := range all {
 			var r row
 			if err == nil && (json.Unmarshal(found[subjects[i]], &r) != nil || r.Row != s.wayInRow(h)) {
 				wrong = h.Name
@@ -270,6 +290,48 @@ func (s *Store) reachable(ctx context.Context, list func() ([]view.Host, error))
 		err = s.forged("the way in to host " + wrong)
 	}
 	return hosts, err
+}
+
+// withHops gives hosts their hops, and all of both.
+func (s *Store) withHops(ctx context.Context, q querier, hosts []view.Host) (all []view.Host, err error) {
+	known := map[string]view.Host{}
+	all = slices.Clip(hosts)
+	for next := hosts; len(next) > 0; {
+		for _, h := range next {
+			known[h.Name] = h
+		}
+		wanted := map[string]bool{}
+		for _, h := range next {
+			if _, there := known[h.Via]; h.Via != "" && !there {
+				wanted[h.Via] = true
+			}
+		}
+		if next = nil; len(wanted) > 0 {
+			if next, err = many[view.Host](ctx, q, hostColumns+`where name = any($1) and`+serving, slices.Collect(maps.Keys(wanted))); err != nil {
+				return nil, err
+			}
+			all = append(all, next...)
+		}
+	}
+	for i, h := range hosts {
+		for via := h.Via; via != ""; via = known[via].Via {
+			hop, there := known[via]
+			switch {
+			case !there:
+				return nil, unfit("host %s is reached by way of %s, which is not known", h.Name, via)
+			case len(hosts[i].Hops) == maxHops || via == h.Name:
+				return nil, unfit("host %s is reached by way of more than %d others, or in a circle", h.Name, maxHops)
+			}
+			hosts[i].Hops = append([]view.Host{hop}, hosts[i].Hops...)
+		}
+	}
+	return all, nil
+}
+
+// leads checks that each host is reached by way of hosts that are known.
+func (s *Store) leads(ctx context.Context, tx pgx.Tx, hosts []view.Host) error {
+	_, err := s.withHops(ctx, tx, slices.Clone(hosts))
+	return err
 }
 
 // adopt vouches, once, for what was there before entries vouched for rows.
@@ -293,7 +355,7 @@ func (s *Store) adopt(ctx context.Context, tx pgx.Tx) error {
 			return err
 		}
 	}
-	hosts, err := many[view.Host](ctx, tx, hostColumns+`order by name`)
+	hosts, err := many[view.Host](ctx, tx, hostColumns+`where`+serving+`order by name`)
 	if err == nil && len(hosts) > 0 {
 		err = s.tellWaysIn(ctx, tx, actor, hosts)
 	}

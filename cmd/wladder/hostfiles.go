@@ -34,7 +34,7 @@ func readHosts(name string, data []byte) ([]hostLine, error) {
 }
 
 // hostsOfCSV reads a table whose first row names the columns: name, address, login, sudo,
-// host_key; each other one is a label.
+// host_key, via; each other one is a label.
 func hostsOfCSV(name string, data []byte) (all []hostLine, err error) {
 	r := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))))
 	r.TrimLeadingSpace = true
@@ -60,6 +60,8 @@ func hostsOfCSV(name string, data []byte) (all []hostLine, err error) {
 				}
 			case "host_key":
 				h.HostKey = v
+			case "via":
+				h.Via = v
 			case "sudo":
 				if h.Sudo = v == "true" || v == "yes" || v == "1"; !h.Sudo && v != "" && v != "false" && v != "no" && v != "0" {
 					return nil, fmt.Errorf("%s:%d: sudo is %q; want yes or no", name, i+2, v)
@@ -88,8 +90,8 @@ func hostsOfSSH(name string, data []byte) (all []hostLine, err error) {
 			return nil, fmt.Errorf("%s:%d: %s would run a command of its own, which this server does not; load these hosts from YAML or CSV", name, n+1, words[0])
 		case key == "match":
 			return nil, fmt.Errorf("%s:%d: Match is not read; write what holds under Host", name, n+1)
-		case key == "proxyjump" && !strings.EqualFold(words[1], "none"):
-			return nil, fmt.Errorf("%s:%d: ProxyJump: hosts behind another one are not reached yet", name, n+1)
+		case key == "proxyjump" && strings.ContainsAny(words[1], ",@:"):
+			return nil, fmt.Errorf("%s:%d: ProxyJump %s: name one host, as it stands behind Host or is loaded already; its own address, user and way are read there", name, n+1, words[1])
 		case key == "include":
 			return nil, fmt.Errorf("%s:%d: Include is not followed; load that file by itself", name, n+1)
 		}
@@ -110,8 +112,11 @@ func hostsOfSSH(name string, data []byte) (all []hostLine, err error) {
 				}
 				return otherwise
 			}
-			user := get("User", "root")
-			all = append(all, hostLine{Name: alias, Address: net.JoinHostPort(get("HostName", alias), get("Port", "22")), Login: user, Sudo: user != "root"})
+			user, via := get("User", "root"), get("ProxyJump", "")
+			if strings.EqualFold(via, "none") || via == alias {
+				via = ""
+			}
+			all = append(all, hostLine{Name: alias, Address: net.JoinHostPort(get("HostName", alias), get("Port", "22")), Login: user, Sudo: user != "root", Via: via})
 		}
 	}
 	if len(all) == 0 {

@@ -27,13 +27,17 @@ var hostsCommand = command{"hosts", "[PART-OF-NAME]", "the machines", func(f *fl
 			return usagef("want at most a part of the hosts' names")
 		}
 		found, err := t.client().Hosts(ctx, strings.Join(args, ""), *where, wanted...)
-		return list(t, found, err, len(args)+len(wanted)+len(*where) > 0, []string{"HOST", "ADDRESS", "LABELS", "SYSTEM", "SURVEYED"}, func(h view.Host) []string {
+		return list(t, found, err, len(args)+len(wanted)+len(*where) > 0, []string{"HOST", "ADDRESS", "LABELS", "SYSTEM", "SURVEYED", "NOT REACHED"}, func(h view.Host) []string {
 			surveyed, system := "never surveyed", ""
 			if h.SurveyedAt != nil {
 				surveyed = ago(*h.SurveyedAt)
 				system = fmt.Sprintf("%s %s, %s, %d MiB", h.Traits.OS, h.Traits.OSVersion, counted(int(h.Traits.Cores), "core"), h.Traits.Memory>>20)
 			}
-			return []string{h.Name, h.Address, labels(h), system, surveyed}
+			at := h.Address
+			if h.Via != "" {
+				at += " by way of " + h.Via
+			}
+			return []string{h.Name, at, labels(h), system, surveyed, standing(h)}
 		})
 	}
 }}
@@ -47,42 +51,151 @@ func labels(h view.Host) string {
 	return strings.Join(all, " ")
 }
 
-var hostCommand = command{"host", "NAME", "one machine", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+var hostCommand = command{"host", "NAME", "one machine: how it stands, and what becomes of it", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 	raise := f.Bool("raise-fence", false, "have our next fence be above what the host has seen: after the database was restored from an older copy")
+	aside := f.Bool("set-aside", false, "leave it alone, with -because and -until: it is not surveyed, rehearsed or changed")
+	back := f.Bool("back", false, "take it back into service after it was set aside")
+	until := f.String("until", "", "the last `DAY` for which it is set aside, such as 2026-12-24")
+	because := f.String("because", "", "why it is set aside, or retired")
+	rename := f.String("rename", "", "give it another `NAME`")
+	retire := f.Bool("retire", false, "take it out of service for good, with -because; its name is free then")
+	key := f.Bool("key", false, "show the host key that it shows now, and the one that is pinned")
+	pin := f.String("pin-key", "", "pin the key with this `FINGERPRINT`, which you compared on the host's console")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		if len(args) != 1 {
 			return usagef("want the name of one host")
 		}
-		if *raise {
-			out, err := t.client().RaiseFence(ctx, args[0])
+		name, c := args[0], t.client()
+		wanted := 0
+		for _, flag := range []bool{*raise, *aside, *back, *rename != "", *retire, *key, *pin != ""} {
+			if flag {
+				wanted++
+			}
+		}
+		if wanted > 1 {
+			return usagef("want one of -raise-fence, -set-aside, -back, -rename, -retire, -key and -pin-key")
+		}
+		said := func(err error, format string, args ...any) error {
 			if err == nil {
-				fmt.Fprintf(t.out, "the fence of %s is raised to %d\n", plain(args[0]), out.To)
+				fmt.Fprintf(t.out, format+"\n", args...)
 			}
 			return err
 		}
-		h, err := t.client().Host(ctx, args[0])
+		switch {
+		case *aside:
+			day, err := time.ParseInLocation(time.DateOnly, *until, time.Local)
+			if err != nil || *because == "" {
+				return usagef("-set-aside wants -because TEXT and -until DAY, such as 2026-12-24")
+			}
+			end := day.AddDate(0, 0, 1)
+			return said(c.SetAside(ctx, name, view.Aside{Because: *because, Until: end}), "%s is set aside until %s; wladder host %s -back takes it back earlier", plain(name), when(end), plain(name))
+		case *back:
+			return said(c.TakeBack(ctx, name), "%s is back in service; rehearse the changes that it missed", plain(name))
+		case *rename != "":
+			return said(c.RenameHost(ctx, name, *rename), "%s is %s now; expressions that named it want its new name", plain(name), plain(*rename))
+		case *retire:
+			if *because == "" {
+				return usagef("-retire wants -because TEXT")
+			}
+			return said(c.RetireHost(ctx, name, *because), "%s is retired; what the record and its changes tell of it stays", plain(name))
+		case *pin != "":
+			out, err := c.PinKey(ctx, name, *pin)
+			switch {
+			case err != nil:
+				return err
+			case out.Request != 0:
+				t.requested(view.Requested{Request: out.Request}, "")
+			case out.Pinned == 0:
+				fmt.Fprintln(t.out, "that key is pinned already")
+			default:
+				fmt.Fprintf(t.out, "%s is known by %s from now on\n", plain(name), plain(*pin))
+			}
+			return nil
+		case *key:
+			return t.hostKey(ctx, name)
+		case *raise:
+			out, err := c.RaiseFence(ctx, name)
+			return said(err, "the fence of %s is raised to %d", plain(name), out.To)
+		}
+		h, err := c.Host(ctx, name)
 		if err != nil {
 			return err
 		}
 		if ok, err := t.show(h); ok {
 			return err
 		}
-		fmt.Fprintf(t.out, "%s\n  address   %s, as %s\n  host key  %s\n  labels    %s\n", plain(h.Name), h.Address, plain(h.Login), strings.TrimSpace(plain(h.HostKey)), plain(labels(h)))
-		if h.SurveyedAt == nil {
-			fmt.Fprintln(t.out, "  never surveyed")
-			return nil
-		}
-		fmt.Fprintf(t.out, "  system    %s %s (%s), kernel %s, %s, %d MiB\n  surveyed  %s\n", h.Traits.OS, h.Traits.OSVersion, h.Traits.Family, plain(strings.TrimSpace(h.Traits.Kernel+" "+h.Traits.Arch)), counted(int(h.Traits.Cores), "core"), h.Traits.Memory>>20, when(*h.SurveyedAt))
-		if up := time.Duration(h.Traits.Uptime) * time.Second; up > 0 {
-			fmt.Fprintf(t.out, "  up        %s then", spoken(up))
-			if ahead := h.Traits.Clock; ahead != 0 {
-				fmt.Fprintf(t.out, ", its clock %+d s from the server's", ahead)
-			}
-			fmt.Fprintln(t.out)
-		}
+		t.host(h)
 		return nil
 	}
 }}
+
+// hostKey shows the key that a host shows, beside the pinned one.
+func (t *terminal) hostKey(ctx context.Context, name string) error {
+	k, err := t.client().HostKey(ctx, name)
+	if err != nil {
+		return err
+	}
+	if ok, err := t.show(k); ok {
+		return err
+	}
+	fmt.Fprintf(t.out, "shows   %s\n", plain(k.Fingerprint))
+	switch k.Pinned {
+	case k.Fingerprint:
+		fmt.Fprintln(t.out, "pinned  the same")
+		return nil
+	case "":
+		fmt.Fprintln(t.out, "pinned  none: nothing is done on this host until one is")
+	default:
+		fmt.Fprintf(t.out, "pinned  %s\nThe host was set up anew, or this is another machine: find out which\n", plain(k.Pinned))
+	}
+	fmt.Fprintf(t.out, "Compare it on the host's own console, with: ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub\nThen: wladder host %s -pin-key %s\n", plain(name), plain(k.Fingerprint))
+	return errNotWell
+}
+
+// host shows one machine.
+func (t *terminal) host(h view.Host) {
+	fmt.Fprintf(t.out, "%s\n  address   %s, as %s\n", plain(h.Name), h.Address, plain(h.Login))
+	if h.Via != "" {
+		fmt.Fprintf(t.out, "  by way of %s\n", plain(h.Via))
+	}
+	if h.HostKey == "" {
+		fmt.Fprintf(t.out, "  host key  none: nothing is done here until one is pinned; see wladder host %s -key\n", plain(h.Name))
+	} else {
+		fmt.Fprintf(t.out, "  host key  %s\n", strings.TrimSpace(plain(h.HostKey)))
+	}
+	fmt.Fprintf(t.out, "  labels    %s\n", plain(labels(h)))
+	if h.AsideUntil != nil {
+		fmt.Fprintf(t.out, "  set aside until %s by %s: %s\n", when(*h.AsideUntil), plain(h.AsideBy), plain(h.AsideBecause))
+	}
+	if h.MissedAt != nil {
+		fmt.Fprintf(t.out, "  missed    %s: %s\n", when(*h.MissedAt), plain(h.MissedWhy))
+	}
+	if h.SurveyedAt == nil {
+		fmt.Fprintln(t.out, "  never surveyed")
+		return
+	}
+	fmt.Fprintf(t.out, "  system    %s %s (%s), kernel %s, %s, %d MiB\n  surveyed  %s\n", h.Traits.OS, h.Traits.OSVersion, h.Traits.Family, plain(strings.TrimSpace(h.Traits.Kernel+" "+h.Traits.Arch)), counted(int(h.Traits.Cores), "core"), h.Traits.Memory>>20, when(*h.SurveyedAt))
+	if up := time.Duration(h.Traits.Uptime) * time.Second; up > 0 {
+		fmt.Fprintf(t.out, "  up        %s then", spoken(up))
+		if ahead := h.Traits.Clock; ahead != 0 {
+			fmt.Fprintf(t.out, ", its clock %+d s from the server's", ahead)
+		}
+		fmt.Fprintln(t.out)
+	}
+}
+
+// standing says in a few words what keeps a host from being worked on.
+func standing(h view.Host) string {
+	switch {
+	case h.AsideUntil != nil:
+		return "set aside until " + h.AsideUntil.Local().Format(time.DateOnly)
+	case h.HostKey == "":
+		return "no host key"
+	case h.MissedAt != nil:
+		return h.MissedWhy + ", " + ago(*h.MissedAt)
+	}
+	return ""
+}
 
 // spoken says a length of time in its largest unit.
 func spoken(d time.Duration) string {
@@ -102,6 +215,7 @@ type hostLine struct {
 	Login   string            `yaml:"login"`
 	HostKey string            `yaml:"host_key"`
 	Sudo    bool              `yaml:"sudo"`
+	Via     string            `yaml:"via"` // the host by way of which it is reached
 	Labels  map[string]string `yaml:"labels"`
 }
 
@@ -133,7 +247,11 @@ var hostsLoad = command{"hosts-load", "FILE", "add machines, or bring them up to
 				} else {
 					keyless++
 				}
-				rows = append(rows, []string{h.Name, h.Address, h.Login, labels(view.Host{Labels: h.Labels}), key})
+				at := h.Address
+				if h.Via != "" {
+					at += " by way of " + h.Via
+				}
+				rows = append(rows, []string{h.Name, at, h.Login, labels(view.Host{Labels: h.Labels}), key})
 			}
 			t.table([]string{"HOST", "ADDRESS", "LOGIN", "LABELS", "HOST KEY"}, rows)
 			if keyless > 0 {
@@ -143,13 +261,18 @@ var hostsLoad = command{"hosts-load", "FILE", "add machines, or bring them up to
 		}
 		var hosts []view.Host
 		for _, h := range read {
-			hosts = append(hosts, view.Host{Name: h.Name, Address: h.Address, Login: h.Login, HostKey: h.HostKey, Sudo: h.Sudo, Labels: h.Labels})
+			hosts = append(hosts, view.Host{Name: h.Name, Address: h.Address, Login: h.Login, HostKey: h.HostKey, Sudo: h.Sudo, Via: h.Via, Labels: h.Labels})
 		}
 		out, err := t.client().LoadHosts(ctx, hosts)
 		if err != nil {
 			return err
 		}
 		fmt.Fprintf(t.out, "%s loaded, %d of them new\n", counted(len(hosts), "host"), out.Added)
+		for _, h := range hosts {
+			if h.HostKey == "" {
+				fmt.Fprintf(t.out, "%s has no host key: see it with wladder host %s -key, compare it on the host's console, and pin it\n", plain(h.Name), plain(h.Name))
+			}
+		}
 		if out.Request != 0 {
 			fmt.Fprintf(t.out, "%s reached in another way from then on; ", counted(out.Asked, "host"))
 			t.requested(view.Requested{Request: out.Request}, "")

@@ -18,6 +18,7 @@ import (
 	"wladder/api"
 	"wladder/core/view"
 	"wladder/engine"
+	"wladder/host"
 	"wladder/store"
 	"wladder/store/postmaster"
 )
@@ -129,7 +130,7 @@ func serve(t *testing.T) string {
 			t.Fatal(err)
 		}
 	}
-	server := httptest.NewServer(api.New(api.Config{Store: st, Engine: engine.New(engine.Config{Store: st}), Log: slog.New(slog.DiscardHandler)}))
+	server := httptest.NewServer(api.New(api.Config{Store: st, Engine: engine.New(engine.Config{Store: st, Dialer: engine.Over(&host.Dialer{})}), Log: slog.New(slog.DiscardHandler)}))
 	t.Cleanup(server.Close)
 	return server.URL
 }

@@ -64,7 +64,9 @@ type Leaf struct {
 	Login   string `json:"login"`
 	Sudo    bool   `json:"sudo"`
 	HostKey string `json:"host_key"`
-	Stage   int    `json:"stage"`
+	// Via are the hosts by way of which it is reached, the first from here at the front.
+	Via   []Hop `json:"via,omitempty"`
+	Stage int   `json:"stage"`
 	// Labels are those that the host had when it was chosen, staged and rendered.
 	Labels map[string]string `json:"labels,omitempty"`
 	// MayFail tells that its restore counts neither for the ladder nor for how the climb ended.
@@ -72,6 +74,14 @@ type Leaf struct {
 	// Values are the change's named values there, which its probes know.
 	Values map[string]string `json:"values,omitempty"`
 	Parts  []LeafPart        `json:"parts"` // those of the head that concern this host, in the same order
+}
+
+// Hop is a host on the way to another.
+type Hop struct {
+	Host    string `json:"host"`
+	Address string `json:"address"`
+	Login   string `json:"login"`
+	HostKey string `json:"host_key"`
 }
 
 // LeafPart is what is to happen to one service instance on one host.

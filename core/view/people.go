@@ -91,6 +91,7 @@ type Decision struct {
 type HostsLoaded struct {
 	Added   int   `json:"added"`
 	Known   int   `json:"known"`
+	Pinned  int   `json:"pinned,omitempty"`  // that had no host key, and have one now
 	Asked   int   `json:"asked"`             // whose way in changes once a second admin agrees
 	Request int64 `json:"request,omitempty"` // to whom the request is put
 }

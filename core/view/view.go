@@ -5,6 +5,7 @@ package view
 
 import (
 	"encoding/json"
+	"fmt"
 	"slices"
 	"time"
 
@@ -41,6 +42,54 @@ type Host struct {
 	Labels     map[string]string `json:"labels"`
 	Traits     expr.Traits       `json:"traits"`
 	SurveyedAt *time.Time        `json:"surveyed_at,omitempty"`
+	// Via is the name of the host by way of which this one is reached; empty where there is none.
+	Via string `json:"via,omitempty"`
+	// Hops are those on the way to it, the first from here at the front: Via is the last.
+	Hops []Host `json:"-" db:"-"`
+	// AsideBecause says why the host is left alone, by whom and until when; empty where it is not.
+	AsideBecause string     `json:"aside_because,omitempty"`
+	AsideBy      string     `json:"aside_by,omitempty"`
+	AsideUntil   *time.Time `json:"aside_until,omitempty"`
+	// MissedAt is when it was not reached, since it was last, and MissedWhy the reason.
+	MissedAt  *time.Time `json:"missed_at,omitempty"`
+	MissedWhy string     `json:"missed_why,omitempty"`
+}
+
+// Aside says in words that the host is set aside; empty where it is not.
+func (h Host) Aside() string {
+	if h.AsideBecause == "" || h.AsideUntil == nil {
+		return ""
+	}
+	return fmt.Sprintf("set aside by %s until %s: %s", h.AsideBy, h.AsideUntil.UTC().Format("2006-01-02 15:04 UTC"), h.AsideBecause)
+}
+
+// HostChange sets a host aside, or takes it back into service.
+type HostChange struct {
+	Aside *Aside `json:"aside,omitempty"`
+	Back  bool   `json:"back,omitempty"`
+}
+
+// Aside leaves a host alone for a while.
+type Aside struct {
+	Because string    `json:"because"`
+	Until   time.Time `json:"until"`
+}
+
+// Renaming gives a host another name.
+type Renaming struct {
+	To string `json:"to"`
+}
+
+// HostKey is the key that a host shows, beside the one that is pinned.
+type HostKey struct {
+	Shown       string `json:"shown"`       // as in authorized_keys
+	Fingerprint string `json:"fingerprint"` // of that
+	Pinned      string `json:"pinned"`      // the fingerprint of the pinned one; empty where none is
+}
+
+// KeyPinned is the fingerprint that a person compared on the host's console.
+type KeyPinned struct {
+	Fingerprint string `json:"fingerprint"`
 }
 
 // Expr gives the host as expressions know it.

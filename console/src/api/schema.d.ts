@@ -457,7 +457,11 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Set a host aside for a while, or take it back
+         * @description Needs the role operator.
+         */
+        patch: operations["patchHostsName"];
         trace?: never;
     };
     "/hosts/{name}/fence": {
@@ -474,6 +478,70 @@ export interface paths {
          * @description Needs the role admin. Needs a signed-in person, not a token.
          */
         post: operations["postHostsNameFence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{name}/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The key that a host shows now, beside the pinned one
+         * @description Needs the role admin.
+         */
+        get: operations["getHostsNameKey"];
+        put?: never;
+        /**
+         * Pin the key that a host shows, whose fingerprint a person has compared; where another is pinned, a second admin has to agree
+         * @description Needs the role admin. Needs a signed-in person, not a token.
+         */
+        post: operations["postHostsNameKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{name}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rename a host
+         * @description Needs the role admin. Needs a signed-in person, not a token.
+         */
+        post: operations["postHostsNameName"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{name}/retirement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take a host out of service for good; its name is free then
+         * @description Needs the role admin. Needs a signed-in person, not a token.
+         */
+        post: operations["postHostsNameRetirement"];
         delete?: never;
         options?: never;
         head?: never;
@@ -923,6 +991,11 @@ export interface components {
             digest: string;
             verdict: string;
         };
+        Aside: {
+            because: string;
+            /** Format: date-time */
+            until: string;
+        };
         AskOrder: {
             asks: string[];
             service: string;
@@ -1063,6 +1136,10 @@ export interface components {
         };
         Host: {
             address: string;
+            aside_because?: string;
+            aside_by?: string;
+            /** Format: date-time */
+            aside_until?: string;
             host_key: string;
             /** Format: int64 */
             id: number;
@@ -1070,11 +1147,24 @@ export interface components {
                 [key: string]: string;
             };
             login: string;
+            /** Format: date-time */
+            missed_at?: string;
+            missed_why?: string;
             name: string;
             sudo: boolean;
             /** Format: date-time */
             surveyed_at?: string;
             traits: components["schemas"]["Traits"];
+            via?: string;
+        };
+        HostChange: {
+            aside?: components["schemas"]["Aside"];
+            back?: boolean;
+        };
+        HostKey: {
+            fingerprint: string;
+            pinned: string;
+            shown: string;
         };
         HostRun: {
             failed: boolean;
@@ -1102,6 +1192,7 @@ export interface components {
             added: number;
             asked: number;
             known: number;
+            pinned?: number;
             /** Format: int64 */
             request?: number;
         };
@@ -1113,6 +1204,9 @@ export interface components {
             from: string;
             record_key: string;
             to: string;
+        };
+        KeyPinned: {
+            fingerprint: string;
         };
         LeftOut: {
             account: string;
@@ -1206,6 +1300,9 @@ export interface components {
             /** Format: int64 */
             host_id: number;
             probes: components["schemas"]["Verdict"][];
+        };
+        Renaming: {
+            to: string;
         };
         Request: {
             /** Format: date-time */
@@ -2191,6 +2288,39 @@ export interface operations {
             };
         };
     };
+    patchHostsName: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostChange"];
+            };
+        };
+        responses: {
+            /** @description Set a host aside for a while, or take it back */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postHostsNameFence: {
         parameters: {
             query?: never;
@@ -2210,6 +2340,138 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Raised"];
                 };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getHostsNameKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The key that a host shows now, beside the pinned one */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostKey"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postHostsNameKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeyPinned"];
+            };
+        };
+        responses: {
+            /** @description Pin the key that a host shows, whose fingerprint a person has compared; where another is pinned, a second admin has to agree */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostsLoaded"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postHostsNameName: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Renaming"];
+            };
+        };
+        responses: {
+            /** @description Rename a host */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postHostsNameRetirement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Judgement"];
+            };
+        };
+        responses: {
+            /** @description Take a host out of service for good; its name is free then */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem, as in RFC 9457 */
             default: {
