@@ -99,9 +99,9 @@ func (e *Engine) counter(ctx context.Context, changeID int64, because string) ([
 			if err != nil {
 				return nil, err
 			}
-			key := service + "\n" + string(text)
+			key := service + "\n" + part.Instance + "\n" + string(text)
 			if groups[key] == nil {
-				groups[key] = &render.CounterGroup{Service: service, Edits: edits}
+				groups[key] = &render.CounterGroup{Service: service, Instance: part.Instance, Edits: edits}
 				order = append(order, key)
 			}
 			groups[key].Hosts = append(groups[key].Hosts, leaf.Host)

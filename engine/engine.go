@@ -214,9 +214,13 @@ func (e *Engine) Survey(ctx context.Context, where string) (asked int, failed ma
 		return 0, nil, err
 	}
 	failed = map[string]error{}
+	wants, err := e.wants(ctx)
+	if err != nil {
+		return 0, nil, err
+	}
 	var mu sync.Mutex
 	e.each(len(hosts), func(i int) {
-		if _, err := e.survey(ctx, hosts[i]); err != nil {
+		if _, err := e.survey(ctx, hosts[i], wants); err != nil {
 			mu.Lock()
 			failed[hosts[i].Name] = err
 			mu.Unlock()
@@ -273,14 +277,16 @@ func (e *Engine) RaiseFence(ctx context.Context, actor, name string) (seen int64
 	return seen, e.Store.RaiseFence(ctx, actor, name, seen)
 }
 
-func (e *Engine) survey(ctx context.Context, h view.Host) (t expr.Traits, err error) {
+func (e *Engine) survey(ctx context.Context, h view.Host, wants definition.Wants) (t expr.Traits, err error) {
 	if aside := h.Aside(); aside != "" {
 		return t, errAside(aside)
 	}
 	conn, err := e.Dialer.Connect(ctx, target(h))
 	if err == nil {
 		defer conn.Close()
-		t, err = conn.Survey(ctx)
+		if t, err = conn.Survey(ctx, wants); err == nil {
+			t = wants.Kept(t, h.Traits)
+		}
 	}
 	if err == nil {
 		_, err = e.Store.Surveyed(ctx, h.ID, t)
@@ -288,6 +294,23 @@ func (e *Engine) survey(ctx context.Context, h view.Host) (t expr.Traits, err er
 		err = errors.Join(err, e.Store.Missed(ctx, h.ID, string(why)))
 	}
 	return t, err
+}
+
+// wants is what a survey looks for on hosts: what the definitions in force name.
+func (e *Engine) wants(ctx context.Context) (all definition.Wants, err error) {
+	versions, err := e.Store.ServicesInForce(ctx)
+	if err != nil {
+		return all, err
+	}
+	for _, v := range versions {
+		svc, err := definition.Stored(v.Name, v.Names, []byte(v.Source))
+		if err != nil {
+			e.Log.Warn("a definition in force cannot be read", "service", v.Name, "error", err)
+			continue
+		}
+		all = all.And(svc.Surveyed())
+	}
+	return all, nil
 }
 
 // HostKey asks a host for the key that it shows, and signs in nowhere but on the way there.

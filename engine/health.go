@@ -164,14 +164,16 @@ func (r *hostRun) probeOnce(ctx context.Context, ask asker) (result, error) {
 	return res, nil
 }
 
-// probed tells whether each service of the host has a probe of its own, or the change
-// one for them all.
+// probed tells whether each service of the host has a probe of its own, or was proven in
+// force before, or the change has one probe for them all.
 func (r *hostRun) probed() bool {
 	of := map[string]bool{}
 	for _, p := range r.probes {
 		of[p.Service] = true
 	}
-	return of[""] || !slices.ContainsFunc(r.services, func(s *service) bool { return !of[s.Service] })
+	return of[""] || !slices.ContainsFunc(r.services, func(s *service) bool {
+		return !of[s.Name()] && len(s.InForce)+len(s.mine.InForce) == 0
+	})
 }
 
 // journals gives the questions about lines since the act, and whose they are; none of a

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"runtime/debug"
@@ -42,13 +43,25 @@ const maxClock = 30
 // carried is a service of the change that the host carries, and what the change comes to
 // there.
 type carried struct {
-	*concerned
-	at int // among the change's
+	*concerned        // as it is for the instance
+	at         int    // among the change's
+	instance   string // empty where the service has none
 	render.Result
 	around *around
 }
 
-func (r *rehearsal) several() bool { return len(r.services) > 1 }
+// several tells whether it has to be said which service is meant.
+func (r *reading) several() bool { return len(r.rehearsal.services) > 1 || len(r.services) > 1 }
+
+// label names the service, and the instance.
+func (c *carried) label() string { return definition.InstanceName(c.Name, c.instance) }
+
+// part is what a plan says of the service, for the instance.
+func (c *carried) part() plan.Part {
+	part := c.concerned.part()
+	part.Instance = c.instance
+	return part
+}
 
 // host reads one host. Whatever fails there, our own code included, ends as a
 // finding of that host.
@@ -129,7 +142,7 @@ func (r *reading) leaf() (encoded []byte, contents [][]byte) {
 		if len(c.Files) == 0 {
 			continue
 		}
-		part := plan.LeafPart{Part: c.at, Act: c.Act, Shown: c.Shown, InForce: c.Result.InForce, Pins: c.PinFiles(h.Traits.Family, r.probesOf(c))}
+		part := plan.LeafPart{Part: c.at, Instance: c.instance, Act: c.Act, Shown: c.Shown, InForce: c.Result.InForce, Pins: c.PinFiles(h.Traits.Family, r.probesOf(c))}
 		for _, f := range c.Files {
 			links := f.Found.Links
 			if f.Path == f.Found.Path {
@@ -185,7 +198,7 @@ func (r *reading) read(ctx context.Context, found *store.Read) (findings []findi
 		return nil, err
 	}
 	defer r.conn.Close()
-	files, err := r.collect(ctx)
+	files, findings, err := r.collect(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -195,15 +208,15 @@ func (r *reading) read(ctx context.Context, found *store.Read) (findings []findi
 			return []finding.Finding{veto("not-computable", "may-fail: %v", err)}, nil
 		}
 	}
-	if findings, err = r.carry(); err != nil || len(r.services) == 0 {
-		return findings, err
+	if len(r.services) == 0 {
+		return findings, nil
 	}
 	if ahead := r.host.Traits.Clock; ahead > maxClock || ahead < -maxClock {
 		findings = append(findings, finding.Finding{Level: finding.Warn, Code: "clock", Text: fmt.Sprintf("its clock is more than %d s %s the server's: times in its journal and of its certificates are off by as much (wladder host says by how much)", maxClock, map[bool]string{true: "ahead of", false: "behind"}[ahead > 0])})
 	}
 	var parts []render.Part
-	for _, c := range r.services {
-		parts = append(parts, render.Part{Service: c.Service, Spec: c.spec, Files: files[c.at]})
+	for i, c := range r.services {
+		parts = append(parts, render.Part{Service: c.Service, Spec: c.spec, Files: files[i], Instance: c.instance})
 	}
 	for i, result := range render.Together(render.Reading{Host: r.host.Expr(), Secrets: r.secrets, Redactor: r.redactor}, parts) {
 		r.services[i].Result = result
@@ -224,16 +237,17 @@ func (r *reading) read(ctx context.Context, found *store.Read) (findings []findi
 	return slices.Concat(findings, r.collisions(), r.claims()), err
 }
 
-// collect surveys the host and reads the files of all services, by their keys.
-func (r *reading) collect(ctx context.Context) (files []map[string]render.Found, err error) {
+// collect surveys the host, finds which of the services and of their instances it carries,
+// and reads the files of each, by their keys.
+func (r *reading) collect(ctx context.Context) (files []map[string]render.Found, findings []finding.Finding, err error) {
 	type place struct {
 		at  int
 		key string
 	}
 	paths := func() (places []place, paths []string) {
-		for i, c := range r.rehearsal.services {
-			for key, f := range c.Files {
-				if at := f.Path(r.host.Traits.Family); at != "" {
+		for i, c := range r.services {
+			for _, key := range slices.Sorted(maps.Keys(c.Service.Files)) {
+				if at := c.Service.Files[key].Path(r.host.Traits.Family); at != "" {
 					if c.Made(key) {
 						at = host.Closed + at
 					}
@@ -243,51 +257,94 @@ func (r *reading) collect(ctx context.Context) (files []map[string]render.Found,
 		}
 		return places, paths
 	}
-	places, wanted := paths()
-	was := r.host.Traits.Family // of the last survey; none before the first
-	var all []render.Found
-	if r.host.Traits, all, err = r.conn.Examine(ctx, wanted); err != nil {
-		return nil, err
+	var wants definition.Wants
+	for _, c := range r.rehearsal.services {
+		wants = wants.And(c.Wants())
 	}
-	if r.host.Traits.Family != was {
-		places, wanted = paths()
-		if all, err = r.conn.Collect(ctx, wanted); err != nil {
-			return nil, err
+	// What the last survey found tells most times what to read, in the same round trip.
+	was := r.host.Traits
+	if r.services, _, err = r.carry(); err != nil {
+		r.services = nil
+	}
+	_, first := paths()
+	var all []render.Found
+	if r.host.Traits, all, err = r.conn.Examine(ctx, wants, first); err != nil {
+		return nil, nil, err
+	}
+	r.host.Traits = wants.Kept(r.host.Traits, was)
+	if r.services, findings, err = r.carry(); err != nil {
+		return nil, nil, err
+	}
+	places, now := paths()
+	if !slices.Equal(first, now) {
+		if all, err = r.conn.Collect(ctx, now); err != nil {
+			return nil, nil, err
 		}
 	}
-	files = make([]map[string]render.Found, len(r.rehearsal.services))
+	files = make([]map[string]render.Found, len(r.services))
 	for i := range files {
 		files[i] = map[string]render.Found{}
 	}
 	for i, f := range all {
 		files[places[i].at][places[i].key] = f
 	}
-	return files, nil
+	return files, findings, nil
 }
 
-// carry finds which of the services the host carries: it takes those parts of the change.
-func (r *reading) carry() (findings []finding.Finding, err error) {
+// carry finds which of the services the host carries, and their instances: it takes those
+// parts of the change.
+func (r *reading) carry() (all []*carried, findings []finding.Finding, err error) {
 	var without []string
 	for i, c := range r.rehearsal.services {
 		yes, err := c.carries.Bool(r.host.Expr().Vars())
-		switch {
-		case err != nil:
-			return nil, err
-		case yes:
-			r.services = append(r.services, &carried{concerned: c, at: i})
-		default:
+		if err != nil {
+			return nil, nil, err
+		}
+		if !yes {
 			without = append(without, c.Name)
+			continue
+		}
+		instances := c.On(r.host.Expr())
+		if len(instances) == 0 {
+			findings = append(findings, veto("no-instance", "%s", c.NoInstance()))
+		}
+		for _, instance := range instances {
+			here, err := r.here(c, r.host.Expr(), instance)
+			if err != nil {
+				return nil, nil, err
+			}
+			all = append(all, &carried{concerned: here, at: i, instance: instance})
 		}
 	}
 	switch {
-	case len(r.services) == 0 && r.several():
-		findings = append(findings, veto("not-carried", "the definitions of %s say that this host carries none of them", strings.Join(without, ", ")))
-	case len(r.services) == 0:
-		findings = append(findings, veto("not-carried", "the definition of %s says that this host does not carry it", without[0]))
-	case len(without) > 0:
+	case len(all) > 0 && len(without) > 0:
 		findings = append(findings, finding.Finding{Level: finding.Note, Code: "takes-a-part", Text: fmt.Sprintf("this host does not carry %s, by its definition; it takes the rest of this change", strings.Join(without, ", "))})
+	case len(all) > 0 || len(findings) > 0:
+	case len(r.rehearsal.services) > 1:
+		findings = append(findings, veto("not-carried", "the definitions of %s say that this host carries none of them", strings.Join(without, ", ")))
+	default:
+		findings = append(findings, veto("not-carried", "the definition of %s says that this host does not carry it", without[0]))
 	}
-	return findings, nil
+	return all, findings, nil
+}
+
+// here gives a service as it is for an instance on a host. Hosts that are alike share it.
+func (r *rehearsal) here(c *concerned, h expr.Host, instance string) (*concerned, error) {
+	if instance == "" && len(c.Packages) == 0 {
+		return c, nil
+	}
+	key := c.Digest + " " + instance + " " + c.Version(h.Traits)
+	if known, ok := r.instances.Load(key); ok {
+		return known.(*concerned), nil
+	}
+	svc, err := c.Here(h, instance)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", definition.InstanceName(c.Name, instance), err)
+	}
+	here := *c
+	here.Service = svc
+	r.instances.Store(key, &here)
+	return &here, nil
 }
 
 // unproven finds services of which nothing would prove what is set: no check that it is in
@@ -321,11 +378,11 @@ func (r *reading) collisions() (findings []finding.Finding) {
 	for _, c := range r.services {
 		for _, f := range c.Files {
 			if other, there := whose[f.Path]; there {
-				v := veto("two-services", "the services %s and %s would both write this path; make all edits of it under one of them", other, c.Name)
+				v := veto("two-services", "the services %s and %s would both write this path; make all edits of it under one of them", other, c.label())
 				v.File = f.Found.Path
 				findings = append(findings, v)
 			}
-			whose[f.Path] = c.Name
+			whose[f.Path] = c.label()
 		}
 	}
 	return findings
@@ -337,6 +394,9 @@ func (r *reading) claims() (findings []finding.Finding) {
 	for _, o := range r.others {
 		if carries, err := o.carries.Bool(r.host.Expr().Vars()); err != nil || !carries {
 			continue
+		}
+		if here, err := r.here(o, r.host.Expr(), ""); err == nil {
+			o = here
 		}
 		for _, c := range r.services {
 			for _, f := range c.Files {
@@ -362,7 +422,7 @@ func (r *reading) look(ctx context.Context, found *store.Read) (findings []findi
 	for _, c := range r.services {
 		parts = append(parts, c.part())
 		r.ask.approved += len(c.Probes)
-		r.ask.of[c.Name] = serving{pins: c.PinFiles(r.host.Traits.Family, r.probesOf(c)), commands: c.Commands}
+		r.ask.of[c.label()] = serving{pins: c.PinFiles(r.host.Traits.Family, r.probesOf(c)), commands: c.Commands}
 		c.around = aroundOf(c.Service, &c.Result)
 		questions = append(questions, host.Question{Ask: probe.Ask{Kind: probe.Unit, Name: c.Unit}})
 		questions = append(questions, c.around.questions()...)
@@ -453,7 +513,7 @@ func (r *reading) settle(ctx context.Context, vetoed bool) error {
 // whose names a service before what is said of it, where there are several.
 func (r *reading) whose(c *carried) string {
 	if r.several() {
-		return c.Name + ": "
+		return c.label() + ": "
 	}
 	return ""
 }
@@ -468,7 +528,7 @@ func (r *reading) unready(ctx context.Context, c *carried, own bool) (what strin
 		checks = append(checks, named(c.part(), p, r.several()))
 	}
 	for i, p := range r.probes {
-		if p.Service != c.Name && (p.Service != "" || !own) || r.ask.waits(i, p) != "" {
+		if p.Service != c.label() && (p.Service != "" || !own) || r.ask.waits(i, p) != "" {
 			continue
 		}
 		if after := p.Expectation(probe.Later); after != "" && after != p.Expectation(probe.Earlier) {

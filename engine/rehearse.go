@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"sync"
 	"time"
 
 	"wladder/core/change"
@@ -33,8 +34,10 @@ type rehearsal struct {
 	others   []*concerned      // not of the change, whose definitions name a path that one of its own names
 	findings []finding.Finding // about the whole
 	own      []probe.Probe     // the change's
-	secrets  map[string]string
-	bound    map[string]view.Binding // where those may go, as the hosts were held against it
+	// instances are the services as they are on hosts, by digest, instance and version.
+	instances sync.Map
+	secrets   map[string]string
+	bound     map[string]view.Binding // where those may go, as the hosts were held against it
 }
 
 // concerned is one service of a change, in the order in which they are acted on.
@@ -333,7 +336,7 @@ func (r *rehearsal) rivals(ctx context.Context) error {
 	ours := map[string]bool{}
 	for _, c := range r.services {
 		for _, f := range c.Files {
-			for _, at := range f.Paths {
+			for _, at := range f.Everywhere() {
 				ours[at] = true
 			}
 		}
@@ -348,7 +351,7 @@ func (r *rehearsal) rivals(ctx context.Context) error {
 			continue
 		}
 		named := func(f definition.File) bool {
-			return slices.ContainsFunc(slices.Collect(maps.Values(f.Paths)), func(at string) bool { return ours[at] })
+			return slices.ContainsFunc(f.Everywhere(), func(at string) bool { return ours[at] })
 		}
 		if !slices.ContainsFunc(slices.Collect(maps.Values(svc.Files)), named) {
 			continue

@@ -64,7 +64,7 @@ func (r *hostRun) at() *service { return r.services[min(r.run.At, len(r.services
 // of says whose a text is, where the run has several services.
 func (r *hostRun) of(s *service, text string) string {
 	if len(r.services) > 1 {
-		return s.Service + ": " + text
+		return s.Name() + ": " + text
 	}
 	return text
 }
@@ -317,7 +317,11 @@ func (r *hostRun) prepare(ctx context.Context) error {
 		if mine.Part < 0 || mine.Part >= len(r.head.Parts) {
 			return fmt.Errorf("the plan has %d services; this host's part speaks of number %d", len(r.head.Parts), mine.Part+1)
 		}
-		s := &service{Part: r.head.Parts[mine.Part], mine: mine}
+		part, err := r.head.Parts[mine.Part].Of(mine.Instance)
+		if err != nil {
+			return err
+		}
+		s := &service{Part: part, mine: mine}
 		r.services = append(r.services, s)
 		svc, err := r.service(ctx, s.Service, s.ServiceDigest)
 		if err != nil {
@@ -388,29 +392,32 @@ func (r *hostRun) parts() (all []plan.Part) {
 // asked lists the probes of a host with these services: the definitions' own, and those of
 // the change that concern it. Where there are several services, names say whose.
 func asked(parts []plan.Part, own []probe.Probe, values map[string]string) (all []probe.Probe, err error) {
-	there := map[string]bool{"": true}
 	for _, part := range parts {
-		there[part.Service] = true
 		for _, p := range part.Probes {
 			all = append(all, named(part, p, len(parts) > 1))
 		}
 	}
 	for _, p := range own {
-		if !there[p.Service] {
-			continue
-		}
 		if p, err = p.With(values); err != nil {
 			return nil, fmt.Errorf("probe %s: %w", p.Name, err)
 		}
-		all = append(all, p)
+		if p.Service == "" {
+			all = append(all, p)
+			continue
+		}
+		for _, part := range parts { // of each instance
+			if part.Service == p.Service {
+				all = append(all, named(part, p.Of(part.Instance), part.Instance != ""))
+			}
+		}
 	}
 	return all, nil
 }
 
 // named gives a definition's probe as it is asked, among those of other services or not.
 func named(part plan.Part, p probe.Probe, several bool) probe.Probe {
-	if p.Service = part.Service; several {
-		p.Name = part.Service + ": " + p.Name
+	if p.Service = part.Name(); several {
+		p.Name = part.Name() + ": " + p.Name
 	}
 	return p
 }
@@ -527,7 +534,7 @@ func (r *hostRun) asker() asker {
 	a := newAsker(r.conn, r.leaf.Address, r.leaf.HostKey)
 	a.secrets, a.redactor, a.of = r.secrets, r.redactor, map[string]serving{}
 	for i, s := range r.services {
-		a.of[s.Service] = serving{at: i, pins: s.mine.Pins, commands: s.Commands}
+		a.of[s.Name()] = serving{at: i, pins: s.mine.Pins, commands: s.Commands}
 	}
 	conn, guarded := r.conn, r.guarded()
 	a.put = func(ctx context.Context, questions []host.Question) ([]host.Reply, error) {

@@ -109,8 +109,8 @@ type Dialer interface {
 type Conn interface {
 	Close() error
 
-	Survey(ctx context.Context) (expr.Traits, error)
-	Examine(ctx context.Context, paths []string) (expr.Traits, []render.Found, error)
+	Survey(ctx context.Context, w definition.Wants) (expr.Traits, error)
+	Examine(ctx context.Context, w definition.Wants, paths []string) (expr.Traits, []render.Found, error)
 	Collect(ctx context.Context, paths []string) ([]render.Found, error)
 	Trial(ctx context.Context, files []host.File, t definition.Trial, shown []string) (host.TrialAnswer, string, error)
 	Ask(ctx context.Context, run, label string, questions []host.Question) ([]host.Reply, error)

@@ -98,7 +98,7 @@ var reload = definition.Act{Name: "reload", Commands: [][]string{{"systemctl", "
 func TestHostRun(t *testing.T) {
 	h, conn, _ := startHost(t, "127.19.0.1:2222")
 	ctx := t.Context()
-	traits, err := conn.Survey(ctx)
+	traits, err := conn.Survey(ctx, definition.Wants{})
 	if err != nil || traits.Cores != 4 || traits.Memory != 2<<30 || traits.Family != "debian" || traits.OSVersion != "12" {
 		t.Fatalf("survey: %+v, %v", traits, err)
 	}
@@ -300,14 +300,14 @@ func TestLinkFaults(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	var lost *Lost
-	if _, err := conn.Survey(ctx); !errors.As(err, &lost) {
+	if _, err := conn.Survey(ctx, definition.Wants{}); !errors.As(err, &lost) {
 		t.Errorf("given up: %v", err)
 	}
 	h, conn, _ = startHost(t, "127.19.0.8:2222")
 	h.Script(&standin.Fault{Do: standin.SlowLink, For: time.Hour})
 	ctx, cancel = context.WithTimeout(t.Context(), 100*time.Millisecond)
 	defer cancel()
-	if _, err := conn.Survey(ctx); !errors.As(err, &lost) || !strings.HasSuffix(err.Error(), "lost sight of survey: no answer in time") {
+	if _, err := conn.Survey(ctx, definition.Wants{}); !errors.As(err, &lost) || !strings.HasSuffix(err.Error(), "lost sight of survey: no answer in time") {
 		t.Errorf("no answer in time: %v", err)
 	}
 }

@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"wladder/core/definition"
 	"wladder/core/probe"
 	"wladder/standin"
 )
@@ -62,7 +63,7 @@ func TestByWayOfOthers(t *testing.T) {
 			runtime.Gosched()
 		}
 	}
-	traits, err := conns[0].Survey(t.Context())
+	traits, err := conns[0].Survey(t.Context(), definition.Wants{})
 	if err != nil || traits.Cores != 2 || len(gate.Ran()) > 0 {
 		t.Errorf("%+v, %v; the first host on the way ran %v", traits, err, gate.Ran())
 	}

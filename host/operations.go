@@ -84,15 +84,31 @@ func (c Claim) args(more ...string) []string {
 	return append([]string{strconv.FormatInt(c.Fence, 10), c.Run}, more...)
 }
 
-// Survey asks what kind of machine this is.
-func (c *Conn) Survey(ctx context.Context) (expr.Traits, error) {
-	all, err := c.run(ctx, "survey", nil)
+// Survey asks what kind of machine this is, and what is there of what is wanted.
+func (c *Conn) Survey(ctx context.Context, w definition.Wants) (expr.Traits, error) {
+	all, err := c.run(ctx, "survey", nil, wanted(w)...)
 	return traitsOf(all), err
 }
 
+// wanted are the words with which survey is asked.
+func wanted(w definition.Wants) (words []string) {
+	for _, of := range []struct {
+		kind  string
+		names []string
+	}{{"unit:", w.Units}, {"path:", w.Paths}, {"package:", w.Packages}} {
+		for _, name := range of.names {
+			words = append(words, of.kind+name)
+		}
+	}
+	return words
+}
+
+// maxFound bounds how many units, paths and packages are taken in of a host.
+const maxFound = 500
+
 func traitsOf(all []answer) (t expr.Traits) {
 	for _, a := range all {
-		v := probe.Clip(a.text("value"), 100)
+		v := probe.Clip(a.text("value"), 300)
 		n, _ := strconv.ParseInt(v, 10, 64)
 		switch a["trait"] {
 		case "os":
@@ -116,6 +132,21 @@ func traitsOf(all []answer) (t expr.Traits) {
 			t.Cores = n
 		case "memory":
 			t.Memory = n
+		case "unit":
+			if len(t.Units) < maxFound {
+				t.Units = append(t.Units, v)
+			}
+		case "path":
+			if len(t.Paths) < maxFound {
+				t.Paths = append(t.Paths, v)
+			}
+		case "package":
+			if name, version, ok := strings.Cut(v, " "); ok && len(t.Packages) < maxFound {
+				if t.Packages == nil {
+					t.Packages = map[string]string{}
+				}
+				t.Packages[name] = version
+			}
 		}
 	}
 	return t
@@ -135,8 +166,8 @@ func (c *Conn) Collect(ctx context.Context, paths []string) ([]render.Found, err
 }
 
 // Examine surveys the host and collects paths in one round trip.
-func (c *Conn) Examine(ctx context.Context, paths []string) (expr.Traits, []render.Found, error) {
-	all, err := c.run(ctx, "examine", nil, paths...)
+func (c *Conn) Examine(ctx context.Context, w definition.Wants, paths []string) (expr.Traits, []render.Found, error) {
+	all, err := c.run(ctx, "examine", nil, append(wanted(w), paths...)...)
 	if err != nil {
 		return expr.Traits{}, nil, err
 	}

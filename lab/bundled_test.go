@@ -124,7 +124,7 @@ func TestInsideBundled(t *testing.T) {
 			if c.name != "openssh" && c.name != "sysctl" { // ports are free for the next one
 				source, _ := bundled.Source(c.name)
 				unit := strings.Fields(strings.SplitN(string(source), "\nunit: ", 2)[1])[0]
-				t.Cleanup(func() { try(n, "systemctl stop "+unit) })
+				t.Cleanup(func() { try(n, "systemctl stop '"+strings.ReplaceAll(unit, "{instance}", "*")+"'") })
 			}
 			source, _ := bundled.Source(c.name)
 			where := strings.SplitN(strings.SplitN(string(source), "\nwhere: ", 2)[1], "\n", 2)[0]

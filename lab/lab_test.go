@@ -282,7 +282,13 @@ func (r *rig) draft(service, edits, rest string) (*view.ChangeDetail, int64) {
 	if !strings.Contains(rest, "ladder:") {
 		rest += "\nladder: " + quick
 	}
-	spec, err := change.Parse("change", fmt.Appendf(nil, "title: t\nreason: r\nservice: %s\nedits:\n%s\n%s\n", service, edits, rest))
+	return r.drafted(fmt.Sprintf("title: t\nreason: r\nservice: %s\nedits:\n%s\n%s\n", service, edits, rest))
+}
+
+// drafted rehearses a change as it is written.
+func (r *rig) drafted(text string) (*view.ChangeDetail, int64) {
+	r.Helper()
+	spec, err := change.Parse("change", []byte(text))
 	if err != nil {
 		r.Fatal(err)
 	}

@@ -29,7 +29,7 @@ func init() { // in a function, since some of them run others
 		"sync": sync_, "mv": mv, "cp": cp, "ln": ln, "rm": rm, "mkdir": mkdir, "chmod": chmod, "chown": chown,
 		"stat": statCommand, "readlink": readlink, "tar": tarCommand,
 		"flock": flock, "sh": sh, "bash": bash, "unshare": unshare, "mount": mount, "timeout": timeout,
-		"nproc": nproc, "uname": uname, "date": date, "getconf": getconf, "systemctl": systemctl, "systemd-run": systemdRun,
+		"nproc": nproc, "uname": uname, "date": date, "getconf": getconf, "systemctl": systemctl, "dpkg-query": dpkgQuery, "systemd-run": systemdRun,
 		"head": head, "tail": tail, "wc": wc, "ls": ls, "rmdir": rmdir, "mktemp": mktemp, "mountpoint": mountpoint,
 		"setpriv": setpriv, "sleep": sleep, "gzip": gunzip, "ip": ip, "lsattr": lsattr, "ss": ss, "journalctl": journalctl,
 	}

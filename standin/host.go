@@ -42,6 +42,7 @@ type Config struct {
 	Cores    int
 	MemoryMB int
 	Units    []UnitConfig
+	Packages map[string]string // their versions, as dpkg has them
 	Signer   ssh.Signer    // the host key
 	Client   ssh.PublicKey // who may sign in
 	Forwards bool          // connections to other loopback addresses, as a jump host does
@@ -84,6 +85,9 @@ func Start(c Config) (*Host, error) {
 		"/proc/meminfo":   fmt.Sprintf("MemTotal:       %d kB\n", c.MemoryMB*1024),
 
 		"/run/systemd/system/.keep": "", "/usr/bin/systemd-run": "", "/etc/systemd/system/.keep": "",
+	}
+	if c.Packages != nil {
+		image["/usr/bin/dpkg-query"] = ""
 	}
 	for name, text := range c.Image {
 		image[name] = text

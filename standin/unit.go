@@ -5,8 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
+	"path"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -255,7 +258,11 @@ func systemctl(_ context.Context, s *shell, hc interp.HandlerContext, args []str
 		return errors.Join(err, fail(hc, 1, "systemctl: want a verb"))
 	}
 	verb := words[0]
-	flags, names, err := options(hc, "systemctl", words[1:], "--quiet", "--now", "-p:")
+	flags, names, err := options(hc, "systemctl", words[1:], "--quiet", "--now", "-p:", "--property:")
+	if err == nil && verb == "show" && flags["--property"] != "" {
+		s.host.loaded(hc.Stdout, names)
+		return nil
+	}
 	if err == nil && verb == "daemon-reload" && len(names) == 0 {
 		return nil
 	}
@@ -303,6 +310,37 @@ func systemctl(_ context.Context, s *shell, hc interp.HandlerContext, args []str
 		return fail(hc, 1, "systemctl: the stand-in does not know %s", verb)
 	}
 	return nil
+}
+
+// loaded tells which units fit names or patterns, as show with Id and LoadState does.
+func (h *Host) loaded(w io.Writer, patterns []string) {
+	for _, pattern := range patterns {
+		if _, there := h.units[pattern]; !there && !strings.Contains(pattern, "*") {
+			fmt.Fprintf(w, "Id=%s\nLoadState=not-found\n\n", pattern)
+		}
+		for _, name := range slices.Sorted(maps.Keys(h.units)) {
+			if fits, _ := path.Match(pattern, name); fits {
+				fmt.Fprintf(w, "Id=%s\nLoadState=loaded\n\n", name)
+			}
+		}
+	}
+}
+
+// dpkgQuery knows the one form in which the versions of packages are asked for.
+func dpkgQuery(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	_, names, err := options(hc, "dpkg-query", args, "-W", "-f:")
+	if err != nil {
+		return err
+	}
+	missing := error(nil)
+	for _, name := range names {
+		if version, there := s.host.Packages[name]; there {
+			fmt.Fprintf(hc.Stdout, "%s %s ii \n", name, version)
+		} else {
+			missing = fail(hc, 1, "dpkg-query: no packages found matching %s", name)
+		}
+	}
+	return missing
 }
 
 func (u *unit) show(w io.Writer) {

@@ -212,6 +212,7 @@ func CheckProbes(p *written.Problems, where string, probes []probe.Probe, of *Se
 		if pr.Name == "" {
 			p.Add("%s: number %d has no name", where, i+1)
 		}
+		pr = pr.Of(sample)
 		if err := pr.Check(); err != nil {
 			p.Add("%s: %s: %v", where, pr.Name, err)
 			continue

@@ -8,6 +8,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -34,6 +35,8 @@ type Service struct {
 	Reads     []string           `yaml:"reads"` // patterns of what the service reads beside files, the first file first; what they include is found
 	Roots     []string           `yaml:"roots"` // directories in which links may lead; /etc and those of files where unset
 	Unit      string             `yaml:"unit"`
+	Instances Instances          `yaml:"instances"` // how those on a host are found; one without a name where unset
+	Packages  []string           `yaml:"packages"`  // of the software; the version of the first that a host has counts
 	Trial     Trial              `yaml:"trial"`
 	Acts      []Act              `yaml:"acts"` // the lightest first
 	InForce   Checks             `yaml:"in-force"`
@@ -51,17 +54,20 @@ type Service struct {
 
 	Source []byte `yaml:"-"`
 	Digest string `yaml:"-"` // SHA-256 of Source, in hex
+	Names  int    `yaml:"-"` // the set of names in which Source is written
 }
 
 // File is one file of a service.
 type File struct {
-	Format  conf.Format       `yaml:"format"` // text where unset
-	Paths   map[string]string `yaml:"paths"`  // by family of distributions; "any" for the rest
-	Owner   string            `yaml:"owner"`  // of a new file; root where unset
-	Group   string            `yaml:"group"`
-	Mode    string            `yaml:"mode"`    // octal; 644 where unset
-	Tried   bool              `yaml:"tried"`   // the checker may see text, insertions, a new file or link before a change is approved; see Waits
-	Despite []string          `yaml:"despite"` // codes of hazards that are known and accepted for this file
+	Format conf.Format       `yaml:"format"` // text where unset
+	Paths  map[string]string `yaml:"paths"`  // by family of distributions; "any" for the rest
+	// Versions is where it lies instead in newer versions of the software.
+	Versions []Newer  `yaml:"versions"`
+	Owner    string   `yaml:"owner"` // of a new file; root where unset
+	Group    string   `yaml:"group"`
+	Mode     string   `yaml:"mode"`    // octal; 644 where unset
+	Tried    bool     `yaml:"tried"`   // the checker may see text, insertions, a new file or link before a change is approved; see Waits
+	Despite  []string `yaml:"despite"` // codes of hazards that are known and accepted for this file
 }
 
 // Trial is the service's own checker, run on the host behind walls: it sees the
@@ -162,7 +168,22 @@ func Parse(name string, data []byte) (*Service, error) {
 }
 
 func parse(name string, names int, data []byte) (*Service, error) {
-	s := &Service{Source: data}
+	s, err := read(name, names, data)
+	if s == nil || !s.Instances.declared() {
+		return s, err
+	}
+	if _, err = read(name, names, filled(data, sample)); err != nil { // what holds for one holds for all
+		return s, err
+	}
+	p := &written.Problems{File: name}
+	s.checkInstances(p)
+	return s, p.Err()
+}
+
+// read reads a definition as it is written; where it speaks of instances, what is said of
+// it counts for nothing.
+func read(name string, names int, data []byte) (*Service, error) {
+	s := &Service{Source: data, Names: names}
 	if err := written.Decode(name, "service", names, data, s); err != nil {
 		return nil, err
 	}
@@ -192,6 +213,9 @@ func parse(name string, names int, data []byte) (*Service, error) {
 	if !unitRule.MatchString(s.Unit) {
 		p.Add("unit: %q is no unit's name; want one such as nginx.service", s.Unit)
 	}
+	if !s.Instances.declared() {
+		s.checkInstances(p)
+	}
 	if len(s.Acts) == 0 {
 		p.Add("acts: there is none; want at least a restart")
 	}
@@ -219,6 +243,7 @@ func parse(name string, names int, data []byte) (*Service, error) {
 			p.Add("settings: %s: act %q is not one of acts", set.Address, set.Act)
 		}
 		set.check(p)
+		set.checkVersions(p, s)
 	}
 	for i, r := range s.Rules {
 		if _, err := expr.Compile(r.Holds, expr.RuleVars, expr.Bool); err != nil {
@@ -313,7 +338,7 @@ func (s *Service) WritableRoots() []string {
 	}
 	roots := []string{"/etc"}
 	for _, f := range s.Files {
-		for _, at := range f.Paths {
+		for _, at := range f.Everywhere() {
 			roots = append(roots, path.Dir(at))
 		}
 	}
@@ -325,6 +350,15 @@ func Within(at string, roots []string) bool {
 	return slices.ContainsFunc(roots, func(root string) bool {
 		return root == "/" || strings.HasPrefix(at, root+"/")
 	})
+}
+
+// Everywhere lists the paths of all families and versions.
+func (f File) Everywhere() []string {
+	all := slices.Collect(maps.Values(f.Paths))
+	for _, n := range f.Versions {
+		all = append(all, slices.Collect(maps.Values(n.Paths))...)
+	}
+	return all
 }
 
 // Path gives a file's path on a host of the family; empty where unknown.
@@ -340,8 +374,8 @@ func (s *Service) Allowed() probe.Allowed {
 	return probe.Allowed{
 		Path: func(at string) bool {
 			for _, f := range s.Files {
-				for _, listed := range f.Paths {
-					if listed == at {
+				for _, listed := range f.Everywhere() {
+					if probe.FillInstance(listed, "1") == at { // as a question with the name open is read
 						return true
 					}
 				}
@@ -383,18 +417,27 @@ func (s *Service) PinFiles(family string, probes []probe.Probe) map[string]strin
 func (s *Service) SettingOf(file string, a conf.Address) *Setting {
 	for i := range s.Settings {
 		set := &s.Settings[i]
-		if set.File != file || len(set.address) != len(a) {
-			continue
-		}
-		alike := true
-		for k := range a {
-			alike = alike && strings.EqualFold(strings.ReplaceAll(set.address[k].Name, "-", "_"), strings.ReplaceAll(a[k].Name, "-", "_"))
-		}
-		if alike {
+		if set.File == file && (alike(set.address, a) || slices.ContainsFunc(set.synonyms, func(other conf.Address) bool { return alike(other, a) })) {
 			return set
 		}
 	}
 	return nil
+}
+
+// alike tells whether two addresses have the same names, whatever they pick.
+func alike(a, b conf.Address) bool {
+	return slices.EqualFunc(a, b, func(x, y conf.Step) bool {
+		return strings.EqualFold(strings.ReplaceAll(x.Name, "-", "_"), strings.ReplaceAll(y.Name, "-", "_"))
+	})
+}
+
+// OtherName tells whether an address is that of a setting under another of its names, of
+// which the software takes one.
+func (t *Setting) OtherName(of, a conf.Address) bool {
+	if len(of) != len(a) || alike(of, a) || of[:len(of)-1].String() != a[:len(a)-1].String() {
+		return false
+	}
+	return alike(t.address, a) || slices.ContainsFunc(t.synonyms, func(other conf.Address) bool { return alike(other, a) })
 }
 
 // Secrets judges what in a file is secret: the whole value at a marked address;

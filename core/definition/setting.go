@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"wladder/core/conf"
+	"wladder/core/expr"
 	"wladder/core/probe"
 	"wladder/core/written"
 )
@@ -37,8 +38,44 @@ type Setting struct {
 	Shown string `yaml:"shown"`
 	// InForce proves the very value at work; its expectation knows the value as value.
 	InForce *probe.Probe `yaml:"in-force"`
+	// Since is the first version of the software that knows the setting, Until the first one
+	// that does no more.
+	Since string `yaml:"since"`
+	Until string `yaml:"until"`
+	// Synonyms are other addresses under which the software takes the same setting.
+	Synonyms []string `yaml:"synonyms"`
 
-	address conf.Address
+	address  conf.Address
+	synonyms []conf.Address
+}
+
+// checkVersions says what is wrong with the versions and names of a setting.
+func (t *Setting) checkVersions(p *written.Problems, s *Service) {
+	if (t.Since != "" || t.Until != "") && len(s.Packages) == 0 {
+		p.Add("settings: %s: since and until want packages, whose version counts", t.Address)
+	}
+	if t.Since != "" && t.Until != "" && expr.Compare(t.Since, t.Until) >= 0 {
+		p.Add("settings: %s: since %s is not before until %s", t.Address, t.Since, t.Until)
+	}
+	for _, other := range t.Synonyms {
+		a, err := conf.ParseAddress(other)
+		if err != nil || len(a) == 0 {
+			p.Add("settings: %s: synonyms: %q is no address", t.Address, other)
+			continue
+		}
+		t.synonyms = append(t.synonyms, a)
+	}
+}
+
+// Suits says why a version of the software does not take the setting; empty where it does.
+func (t *Setting) Suits(version string) string {
+	switch {
+	case t.Since != "" && expr.Compare(version, t.Since) < 0:
+		return "is known since version " + t.Since + ", and this host has " + version
+	case t.Until != "" && expr.Compare(version, t.Until) >= 0:
+		return "is not known any more since version " + t.Until + ", and this host has " + version
+	}
+	return ""
 }
 
 // executing are names whose values bring code that a checker may run, or

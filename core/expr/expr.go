@@ -68,6 +68,9 @@ var hostOptions = []cel.EnvOption{
 	cel.Variable("arch", cel.StringType),
 	cel.Variable("cores", cel.IntType),
 	cel.Variable("memory", cel.IntType),
+	cel.Variable("units", list),
+	cel.Variable("packages", texts),
+	cel.Function("atLeast", cel.Overload("at_least_string_string", []*cel.Type{cel.StringType, cel.StringType}, cel.BoolType, cel.BinaryBinding(atLeast))),
 	cel.Function("min", cel.Overload("min_int_int", []*cel.Type{cel.IntType, cel.IntType}, cel.IntType,
 		cel.BinaryBinding(func(a, b ref.Val) ref.Val { return pick(a, b, types.IntNegOne) }))),
 	cel.Function("max", cel.Overload("max_int_int", []*cel.Type{cel.IntType, cel.IntType}, cel.IntType,
@@ -76,17 +79,21 @@ var hostOptions = []cel.EnvOption{
 }
 
 // HostVars are the labels and traits of a host. A label that a host has not is
-// the empty text; memory is in bytes. amount("16M") is 16777216: a number as
+// the empty text; memory is in bytes. units are those that the survey looked for and found
+// loaded, packages the versions of those that definitions name; atLeast(packages.nginx,
+// "1.25") compares versions, false where the package is not there. amount("16M") is 16777216: a number as
 // configuration files write it, with K, M, G or T for powers of 1024.
 var HostVars = vars(hostOptions...)
 
 // EditVars are HostVars, and what a change's edits may speak of beside: present, the
 // values in the host's files as they are, by the file's key and the address, empty where
 // there is none ("main" in present tells whether a file is there, and "a/b" in present.main
-// whether an address is); and values, those that the change names.
+// whether an address is); values, those that the change names; and instance, the name of the
+// service's instance, empty where it has none.
 var EditVars = vars(append(slices.Clone(hostOptions),
 	cel.Variable("present", cel.MapType(cel.StringType, texts)),
 	cel.Variable("values", texts),
+	cel.Variable("instance", cel.StringType),
 )...)
 
 // RuleVars are HostVars, and what rules of definitions may speak of beside: present, as in
@@ -94,6 +101,7 @@ var EditVars = vars(append(slices.Clone(hostOptions),
 var RuleVars = vars(append(slices.Clone(hostOptions),
 	cel.Variable("present", cel.MapType(cel.StringType, texts)),
 	cel.Variable("after", cel.MapType(cel.StringType, texts)),
+	cel.Variable("instance", cel.StringType),
 )...)
 
 var amountRule = regexp.MustCompile(`^([0-9]+) ?([KMGTkmgt]?)(i?[Bb])?$`)
@@ -364,6 +372,11 @@ type Traits struct {
 	Memory    int64  `json:"memory"`           // bytes
 	Uptime    int64  `json:"uptime,omitempty"` // seconds
 	Clock     int64  `json:"clock,omitempty"`  // by how many seconds the host's clock is ahead of the server's
+	// Units are those of the patterns that definitions name which the service manager has
+	// loaded, Paths likewise those that are there, and Packages the versions of packages.
+	Units    []string          `json:"units,omitempty"`
+	Paths    []string          `json:"paths,omitempty"`
+	Packages map[string]string `json:"packages,omitempty"`
 }
 
 // Vars gives the values for HostVars.
@@ -371,7 +384,7 @@ func (h Host) Vars() map[string]any {
 	return map[string]any{
 		"name": h.Name, "labels": defaulted{types.NewStringStringMap(types.DefaultTypeAdapter, h.Labels)},
 		"os": h.Traits.OS, "family": h.Traits.Family, "os_version": h.Traits.OSVersion, "arch": h.Traits.Arch,
-		"cores": h.Traits.Cores, "memory": h.Traits.Memory,
+		"cores": h.Traits.Cores, "memory": h.Traits.Memory, "units": h.Traits.Units, "packages": Texts(h.Traits.Packages),
 	}
 }
 

@@ -8,6 +8,7 @@ package plan
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
 
 	"wladder/core/conf"
@@ -54,6 +55,29 @@ type Part struct {
 	Guarded       bool                          `json:"guarded,omitempty"` // it carries our own way in
 	Guard         ladder.Span                   `json:"guard"`             // after which a host undoes what nobody confirmed
 	Heaviest      definition.Act                `json:"heaviest"`          // brings the service back where it does not run
+	// Instance is the one that the rest is about; empty in a plan's head, where {instance}
+	// stands in its place.
+	Instance string `json:"instance,omitempty"`
+}
+
+// Name says which service it is, and which instance.
+func (p Part) Name() string { return definition.InstanceName(p.Service, p.Instance) }
+
+// Of gives the part as it is for one instance.
+func (p Part) Of(instance string) (Part, error) {
+	if instance == "" {
+		return p, nil
+	}
+	if !probe.ValidInstance(instance) {
+		return p, fmt.Errorf("%q is no name of an instance", instance)
+	}
+	text, err := json.Marshal(p)
+	if err == nil {
+		p = Part{}
+		err = json.Unmarshal([]byte(probe.FillInstance(string(text), instance)), &p)
+	}
+	p.Instance = instance
+	return p, err
 }
 
 // Leaf is one host's part of a plan.
@@ -86,10 +110,12 @@ type Hop struct {
 
 // LeafPart is what is to happen to one service instance on one host.
 type LeafPart struct {
-	Part  int            `json:"part"`  // which of the head's
-	Files []LeafFile     `json:"files"` // in the order in which they are placed
-	Act   definition.Act `json:"act"`
-	Shown []string       `json:"shown"` // what the trial's dump must print
+	Part int `json:"part"` // which of the head's
+	// Instance is the name of the service's instance; empty where it has none.
+	Instance string         `json:"instance,omitempty"`
+	Files    []LeafFile     `json:"files"` // in the order in which they are placed
+	Act      definition.Act `json:"act"`
+	Shown    []string       `json:"shown"` // what the trial's dump must print
 	// InForce are the checks of the very values that are set here.
 	InForce []probe.Probe `json:"in_force,omitempty"`
 	// Pins is where certificates that probes pin by lie, by their files' keys.

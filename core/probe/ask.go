@@ -150,6 +150,12 @@ func parseAsk(line string, first bool) (Ask, error) {
 			words[i], open = valueRef.ReplaceAllString(w, "1"), true
 		}
 	}
+	instance := false
+	for i, w := range words {
+		if SpeaksOfInstance(w) {
+			words[i], instance = FillInstance(w, "1"), true
+		}
+	}
 	a := Ask{Kind: Kind(words[0]), With: map[string]string{}}
 	if words[0] == "https" {
 		a.Kind, a.Secure = HTTP, true
@@ -188,7 +194,7 @@ func parseAsk(line string, first bool) (Ask, error) {
 	if open && (a.Kind == File || a.Kind == Size || a.Kind == Command || a.PinFile != "") {
 		return bad("a named value of the change stands in questions over the network, and of units, processes and ports")
 	}
-	a.Open = open
+	a.Open = open || instance
 	if len(a.Form) > 0 && a.Method != "POST" {
 		return bad("a form wants the method POST, in a request that goes first")
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"strings"
 	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
@@ -97,8 +98,15 @@ func CounterText(spec *change.Spec, number int64, because string, hosts []string
 			if several {
 				e = append(yaml.MapSlice{{Key: "service", Value: g.Service}}, e...)
 			}
+			var only []string
+			if g.Instance != "" {
+				only = append(only, fmt.Sprintf("instance == %q", g.Instance))
+			}
 			if len(g.Hosts) < len(hosts) {
-				e = append(e, yaml.MapItem{Key: "where", Value: oneOf(g.Hosts)})
+				only = append(only, oneOf(g.Hosts))
+			}
+			if only != nil {
+				e = append(e, yaml.MapItem{Key: "where", Value: strings.Join(only, " && ")})
 			}
 			edits = append(edits, e)
 		}
@@ -136,9 +144,9 @@ func CounterText(spec *change.Spec, number int64, because string, hosts []string
 
 // CounterGroup is the edits that put one service of some hosts back.
 type CounterGroup struct {
-	Service string
-	Edits   []yaml.MapSlice
-	Hosts   []string
+	Service, Instance string
+	Edits             []yaml.MapSlice
+	Hosts             []string
 }
 
 // oneOf fits hosts by their names.

@@ -40,7 +40,7 @@ func TestExamplesOfTheDocsLoad(t *testing.T) {
 			}
 		}
 	}
-	if len(services) != 3 || len(changes) != 2 {
+	if len(services) != 4 || len(changes) != 2 {
 		t.Errorf("%d definitions, %d changes", len(services), len(changes))
 	}
 	for _, spec := range changes {

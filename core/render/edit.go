@@ -334,6 +334,9 @@ func (s *set) within(e change.Edit, verb string) {
 		s.find(finding.Note, "no-member", f.Found.Path, 0, "%s: %q is no member of this list here, so there is nothing to take", edit.Address, edit.To.Joined())
 	}
 	s.defaults(f, next, altered)
+	if edit.Do == conf.Set {
+		s.twice(f, next, address, rule)
+	}
 	f.made = append(f.made, next.Made()[len(doc.Made()):]...)
 	f.addresses = append(f.addresses, edit.Address)
 	f.Candidate.Content, f.last = next.Bytes(), next
@@ -400,6 +403,9 @@ func (s *set) judge(f *Rendered, doc *conf.Document, edit conf.Edit, rule *defin
 			s.Paths = append(s.Paths, one)
 		}
 	}
+	if !s.suits(f, doc, edit.Address, rule) {
+		return false
+	}
 	wrong := rule.Judge(value)
 	for _, text := range s.standIns {
 		if strings.Contains(value, text) { // the secret itself is judged, this only stands for it
@@ -421,6 +427,39 @@ func (s *set) judge(f *Rendered, doc *conf.Document, edit conf.Edit, rule *defin
 	}
 	s.find(finding.Veto, code, f.Found.Path, line, "%s: %s%s", edit.Address, wrong, rule.Explained())
 	return false
+}
+
+// suits holds a setting against the host's version of the software.
+func (s *set) suits(f *Rendered, doc *conf.Document, address string, rule *definition.Setting) bool {
+	if rule.Since == "" && rule.Until == "" {
+		return true
+	}
+	_, line, _ := doc.Get(address)
+	version := s.svc.Version(s.reading.Host.Traits)
+	if version == "" {
+		s.find(finding.Warn, "version-unknown", f.Found.Path, line, "%s is not for every version, and this host has none of the packages %s", address, strings.Join(s.svc.Packages, ", "))
+		return true
+	}
+	why := rule.Suits(version)
+	if why != "" {
+		s.find(finding.Veto, "other-version", f.Found.Path, line, "%s %s%s", address, why, rule.Explained())
+	}
+	return why == ""
+}
+
+// twice warns where the file says a setting under another of its names as well.
+func (s *set) twice(f *Rendered, doc *conf.Document, address conf.Address, rule *definition.Setting) {
+	if rule == nil || len(rule.Synonyms) == 0 {
+		return
+	}
+	if _, _, there := doc.Get(address.String()); !there {
+		return
+	}
+	for _, x := range doc.Settings() {
+		if a, err := conf.ParseAddress(x.Address); err == nil && rule.OtherName(address, a) {
+			s.find(finding.Warn, "other-name", f.Found.Path, x.Line, "%s is the same setting as %s under another name, and both stand here: remove this one, or edit it", x.Address, address)
+		}
+	}
 }
 
 func (s *set) resolve(f *Rendered, doc *conf.Document, e change.Edit, verb string) (conf.Edit, bool) {

@@ -33,6 +33,7 @@ func (k *known) vars(values map[string]string) map[string]any {
 	vars := k.host.Vars()
 	vars["values"] = expr.Texts(values)
 	vars["present"] = k.files()
+	vars["instance"] = k.Instance
 	return vars
 }
 
@@ -68,7 +69,7 @@ func (s *set) ruled(host expr.Host) {
 		return (&known{Part: Part{Service: s.svc, Files: files}, host: host, redactor: s.redactor, docs: map[string]*conf.Document{}}).files()
 	}
 	vars := host.Vars()
-	vars["present"], vars["after"] = of(s.reading.Files), of(files)
+	vars["present"], vars["after"], vars["instance"] = of(s.reading.Files), of(files), s.vars["instance"]
 	for _, rule := range s.svc.Rules {
 		holds, err := expr.Holds(rule.Holds, expr.RuleVars, vars)
 		switch {

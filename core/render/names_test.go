@@ -43,7 +43,7 @@ func TestOldNames(t *testing.T) {
 	for kind, read := range map[string]func(names int, data []byte) (any, error){
 		"service": func(names int, data []byte) (any, error) {
 			s, err := definition.Stored("f", names, data)
-			s.Source, s.Digest = nil, ""
+			s.Source, s.Digest, s.Names = nil, "", 0
 			return s, err
 		},
 		"change": func(names int, data []byte) (any, error) {

@@ -153,14 +153,15 @@ type set struct {
 
 // Part is one service of a change on one host.
 type Part struct {
-	Service *definition.Service
-	Spec    *change.Spec // as it concerns the service; see change.Spec.Part
-	Files   map[string]Found
+	Service  *definition.Service // as it is for the instance, where it has some
+	Spec     *change.Spec        // as it concerns the service; see change.Spec.Part
+	Files    map[string]Found
+	Instance string
 }
 
 // Candidates computes the candidates of a change of one service on one host.
 func Candidates(svc *definition.Service, spec *change.Spec, reading Reading) Result {
-	return Together(reading, []Part{{svc, spec, reading.Files}})[0]
+	return Together(reading, []Part{{Service: svc, Spec: spec, Files: reading.Files}})[0]
 }
 
 // Together computes a change's candidates on one host, of each service. What is shown of
@@ -178,10 +179,13 @@ func Together(reading Reading, parts []Part) []Result {
 		reading.Redactor.Add(standIns[name])
 	}
 	seen, real := make([]*set, len(parts)), make([]*set, len(parts))
-	of := func(service string) *known {
+	knows := func(p Part) *known {
+		return &known{Part: p, host: reading.Host, redactor: reading.Redactor, docs: map[string]*conf.Document{}}
+	}
+	of := func(service string) *known { // of several instances the first
 		for _, p := range parts {
 			if p.Service.Name == service {
-				return &known{Part: p, host: reading.Host, redactor: reading.Redactor, docs: map[string]*conf.Document{}}
+				return knows(p)
 			}
 		}
 		return &known{host: reading.Host}
@@ -192,7 +196,7 @@ func Together(reading Reading, parts []Part) []Result {
 		values, findings = named(parts[0].Spec, of)
 	}
 	for i, p := range parts {
-		reading.vars, reading.values = of(p.Service.Name).vars(values), values
+		reading.vars, reading.values = knows(p).vars(values), values
 		reading.Files = p.Files
 		other := reading
 		other.Secrets = standIns

@@ -1,4 +1,5 @@
-# survey.sh: what kind of machine this is. Reads only.
+# survey.sh [unit:PATTERN|path:PATTERN|package:NAME]...: what kind of machine this is, and
+# what is there of what is named. Reads only.
 trait() {
 	printf '{"trait":"%s","value":"' "$1"
 	text "$2"
@@ -31,3 +32,51 @@ trait clock "$(date +%s)"
 while read -r key value _; do
 	if [ "$key" = MemTotal: ]; then trait memory "$((value * 1024))"; fi
 done </proc/meminfo
+
+# What is named comes first among the words; one program is asked for all of a kind.
+units='' packages=''
+while [ $# -gt 0 ]; do
+	case $1 in
+	unit:*) units="$units ${1#unit:}" ;;
+	package:*) packages="$packages ${1#package:}" ;;
+	path:*)
+		IFS=
+		for at in ${1#path:}; do
+			if [ -e "$at" ]; then trait path "$at"; fi
+		done
+		unset IFS
+		;;
+	*) break ;;
+	esac
+	shift
+done
+if [ -n "$units" ]; then
+	set -f
+	# shellcheck disable=SC2086 # they are patterns of units, without blanks
+	shown=$(systemctl show --property=Id --property=LoadState -- $units 2>/dev/null) || shown=
+	set +f
+	unit=
+	while IFS='=' read -r key value; do
+		case $key in
+		Id) unit=$value ;;
+		LoadState) if [ "$value" = loaded ]; then trait unit "$unit"; fi ;;
+		esac
+	done <<-END
+		$shown
+	END
+fi
+if [ -n "$packages" ]; then
+	set -f
+	# shellcheck disable=SC2086 # they are names of packages, without blanks
+	if [ -x /usr/bin/dpkg-query ]; then
+		shown=$(dpkg-query -W -f='${Package} ${Version} ${db:Status-Abbrev}\n' -- $packages 2>/dev/null) || :
+	else
+		shown=$(rpm -q --qf '%{NAME} %{VERSION}-%{RELEASE} ii\n' -- $packages 2>/dev/null) || :
+	fi
+	set +f
+	while read -r name value status _; do
+		if [ "$status" = ii ]; then trait package "$name $value"; fi
+	done <<-END
+		$shown
+	END
+fi

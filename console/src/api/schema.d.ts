@@ -1421,6 +1421,11 @@ export interface components {
             memory: number;
             os: string;
             os_version: string;
+            packages?: {
+                [key: string]: string;
+            };
+            paths?: string[];
+            units?: string[];
             /** Format: int64 */
             uptime?: number;
         };
