@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"wladder/core/definition"
 	"wladder/core/expr"
@@ -234,7 +235,7 @@ func (r *reading) read(ctx context.Context, found *store.Read) (findings []findi
 		return findings, err
 	}
 	err = r.settle(ctx, finding.Vetoed(findings))
-	return slices.Concat(findings, r.collisions(), r.claims()), err
+	return slices.Concat(findings, r.collisions(), r.claims(), r.drift()), err
 }
 
 // collect surveys the host, finds which of the services and of their instances it carries,
@@ -388,6 +389,20 @@ func (r *reading) collisions() (findings []finding.Finding) {
 	return findings
 }
 
+// drift finds files of the change that are not as our newest climb there left them.
+func (r *reading) drift() (findings []finding.Finding) {
+	for _, c := range r.services {
+		for _, f := range slices.Concat(c.Files, c.Held) {
+			stood, known := r.placed[r.host.ID][f.Path]
+			if known && !stood.Is(f.Base.Ref(r.Store.ContentID)) {
+				findings = append(findings, finding.Finding{Level: finding.Warn, Code: "drift", File: f.Found.Path,
+					Text: fmt.Sprintf("is not as change %d left it: somebody has edited it since, past this server. See who and why before you build on that", stood.Change)})
+			}
+		}
+	}
+	return findings
+}
+
 // claims finds paths of the change that the definition of another service claims too, which
 // this host carries.
 func (r *reading) claims() (findings []finding.Finding) {
@@ -429,7 +444,9 @@ func (r *reading) look(ctx context.Context, found *store.Read) (findings []findi
 	}
 	ahead := len(questions)
 	named, asks := r.named()
-	questions = append(questions, asks...)
+	credentials, more, unseen := r.credentials()
+	questions = slices.Concat(questions, asks, more)
+	findings = append(findings, unseen...)
 	if r.probes, err = asked(parts, r.own, r.services[0].Values); err != nil {
 		return []finding.Finding{veto("not-to-be-asked", "%v", err)}, nil
 	}
@@ -441,6 +458,7 @@ func (r *reading) look(ctx context.Context, found *store.Read) (findings []findi
 		findings = append(findings, finding.Finding{Level: finding.Warn, Code: "ill-before", Text: what + ", before anything is changed"})
 	}
 	findings = append(findings, weighNamed(named, replies[ahead:])...)
+	findings = append(findings, weighCredentials(credentials, replies[ahead+len(named):], time.Now())...)
 	for _, c := range r.services {
 		unit := replies[0]
 		n := 1 + len(c.around.asked)

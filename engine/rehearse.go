@@ -34,6 +34,7 @@ type rehearsal struct {
 	others   []*concerned      // not of the change, whose definitions name a path that one of its own names
 	findings []finding.Finding // about the whole
 	own      []probe.Probe     // the change's
+	placed map[int64]map[string]store.Stood // by earlier climbs, by host and path
 	// instances are the services as they are on hosts, by digest, instance and version.
 	instances sync.Map
 	secrets   map[string]string
@@ -266,6 +267,13 @@ func (e *Engine) carryOut(stopping, mine context.Context, c *store.Rehearsing) {
 	var hosts []view.Host
 	if err == nil {
 		err = e.insist(mine, "targets", nil, func() (err error) { hosts, err = e.Store.Unread(mine, c.ID); return err })
+	}
+	if err == nil {
+		ids := make([]int64, len(hosts))
+		for i, h := range hosts {
+			ids[i] = h.ID
+		}
+		err = e.insist(mine, "what was placed before", nil, func() (err error) { r.placed, err = e.Store.Placed(mine, ids); return err })
 	}
 	if err == nil {
 		err = r.readAll(stopping, mine, hosts)

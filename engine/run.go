@@ -189,15 +189,7 @@ func (r *hostRun) write(ctx context.Context, begin bool) error {
 	}
 	if r.run.State == ladder.Done {
 		for _, f := range r.paths {
-			c := f.Candidate
-			content := c.Content
-			if c.Sum != "" {
-				content = c.Sum
-			}
-			if c.Kind == plan.Symlink {
-				content = c.Target
-			}
-			p.Placed = append(p.Placed, store.Placed{Path: f.Resolved, Kind: string(c.Kind), Content: content})
+			p.Placed = append(p.Placed, store.PlacedAt(f.Resolved, f.Candidate))
 		}
 	}
 	err := r.insist(ctx, "how a host run goes on", r.keepGuard, func() error { return r.Store.Write(ctx, r.Claimed, p) })

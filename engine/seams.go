@@ -60,6 +60,7 @@ type Rehearsals interface {
 	RenewRehearsals(ctx context.Context, me store.Server, fences map[int64]int64) (kept map[int64]bool, err error)
 	ReleaseRehearsal(ctx context.Context, r *store.Rehearsing) error
 	Unread(ctx context.Context, rehearsal int64) ([]view.Host, error)
+	Placed(ctx context.Context, hosts []int64) (map[int64]map[string]store.Stood, error)
 	AddRead(ctx context.Context, r *store.Rehearsing, all []store.Read) error
 	Overlaps(ctx context.Context, changeID, rehearsal int64) ([]store.Overlap, error)
 	PlannedLeaves(ctx context.Context, rehearsal int64) ([]store.Planned, error)

@@ -477,3 +477,25 @@ func TestSecretsBySite(t *testing.T) {
 		t.Errorf("b00 has %s", text)
 	}
 }
+
+// TestDrift tells files that somebody edited since a climb from those that stand as it left
+// them, or as they were put back.
+func TestDrift(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 3)
+	r.hosts[2].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 1024"})
+	id := r.draft("  - {set: events/worker_connections, to: 1024}", "{stages: [{hosts: all}], at_once: 9, soak: 200ms, pause_after: 9}")
+	r.approved(id)
+	d := r.climb(id)
+	if a, c := find(d, "b00"), find(d, "b02"); a.State != ladder.Done || c.State != ladder.Restored {
+		t.Fatalf("b00 is %s, b02 %s", a.State, c.State)
+	}
+	r.hosts[1].Files.Write(confPath, []byte(r.file(1)+"# mended by hand\n"))
+	d = r.rehearse(r.draft("  - {set: events/worker_connections, to: 2048}", quick))
+	for _, g := range d.Rehearsal.Groups {
+		drifted := strings.Contains(fmt.Sprint(g.Findings), fmt.Sprintf("is not as change %d left it", id))
+		if drifted != slices.Equal(g.Hosts, []string{"b01"}) {
+			t.Errorf("%v: %+v", g.Hosts, g.Findings)
+		}
+	}
+}

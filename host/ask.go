@@ -107,7 +107,10 @@ type Question struct {
 	Pattern  string             // … or that this fits; empty: none
 	Guard    bool               // instead: how the run's guard stands
 	Presence string             // instead: whether anything is at this path
-	Around   []string           // instead: the files that these patterns mean: what a service reads beside those of a change
+	// Certificate and PrivateKey, instead: what everybody may know of the one at this path,
+	// and whether the main process of the unit Of may read it.
+	Certificate, PrivateKey, Of string
+	Around                      []string // instead: the files that these patterns mean: what a service reads beside those of a change
 }
 
 func (q Question) words() []string {
@@ -116,6 +119,10 @@ func (q Question) words() []string {
 		return []string{"guard"}
 	case q.Presence != "":
 		return []string{"presence", q.Presence}
+	case q.Certificate != "":
+		return []string{"certificate", q.Certificate, q.Of}
+	case q.PrivateKey != "":
+		return []string{"private-key", q.PrivateKey, q.Of}
 	case q.Around != nil:
 		return append([]string{"surroundings"}, q.Around...)
 	case q.Journal != "":
@@ -148,7 +155,51 @@ type Reply struct {
 	Journal Journal
 	Guard   ladder.GuardState
 	Present bool
+	Held    Held
 	Around  []render.Gathered // what is too long or too many is without its content
+}
+
+// Held is what is at the path of a certificate or a private key.
+type Held struct {
+	Missing   bool
+	None      bool // it is none, or one that nobody can read
+	Closed    bool // a key with a pass phrase
+	Readable  bool // by whom the unit's main process runs as
+	Mode      string
+	Public    string // SHA-256 of the public key (SubjectPublicKeyInfo, RFC 5280)
+	Names     []string
+	NotBefore time.Time
+	NotAfter  time.Time
+}
+
+func heldOf(a answer) (h Held) {
+	h.Missing, _ = a["missing"].(bool)
+	h.None, _ = a["none"].(bool)
+	h.Closed, _ = a["closed"].(bool)
+	h.Readable, _ = a["readable"].(bool)
+	h.Mode, _, _ = strings.Cut(a.short("stat"), " ")
+	h.Public = probe.Clip(secret.Legible(a.word("public")), 64)
+	h.None = h.None || h.Public == "" && !h.Closed
+	at := func(text string) time.Time { // as openssl-x509(1) writes it
+		t, _ := time.Parse("Jan _2 15:04:05 2006 MST", text)
+		return t
+	}
+	for _, l := range strings.Split(a.text("shown"), "\n") {
+		key, value, _ := strings.Cut(strings.TrimSpace(l), "=")
+		switch {
+		case key == "notBefore":
+			h.NotBefore = at(value)
+		case key == "notAfter":
+			h.NotAfter = at(value)
+		case strings.Contains(l, "DNS:") || strings.Contains(l, "IP Address:"):
+			for _, name := range strings.Split(strings.TrimSpace(l), ", ") {
+				if kind, name, ok := strings.Cut(name, ":"); ok && (kind == "DNS" || kind == "IP Address") && len(h.Names) < 1000 {
+					h.Names = append(h.Names, strings.ToLower(name))
+				}
+			}
+		}
+	}
+	return h
 }
 
 // Ask puts questions to the host itself, all in one round trip.
@@ -209,6 +260,8 @@ func replyOf(q Question, a answer) (r Reply) {
 		r.Guard = ladder.GuardState(a.word("guard"))
 	case q.Presence != "":
 		r.Present, _ = a["present"].(bool)
+	case q.Certificate != "" || q.PrivateKey != "":
+		r.Held = heldOf(a)
 	case q.Journal != "":
 		r.Journal = journalOf(a)
 	case q.Kind == probe.Unit:

@@ -54,8 +54,8 @@ func asking(name string, kinds map[string]bool) script {
 	wanted := true
 	for line := range strings.Lines(source(from)) {
 		if kind, marked := strings.CutPrefix(strings.TrimSpace(line), "#:"); marked {
-			kind = strings.TrimSpace(kind)
-			wanted = kind == "" || kinds[kind]
+			of := strings.Fields(kind)
+			wanted = len(of) == 0 || slices.ContainsFunc(of, func(kind string) bool { return kinds[kind] })
 		}
 		if wanted {
 			b.WriteString(line)

@@ -54,7 +54,7 @@ var bundledCases = []bundledCase{
 	{name: "dovecot", prepare: "systemctl start dovecot",
 		good: "  - {file: tls, set: ssl_min_protocol, to: TLSv1.3}", asked: "doveconf ssl_min_protocol", want: "TLSv1.3",
 		refused: "  - {file: tls, set: no_such_setting, to: 1}", why: "Unknown setting",
-		bad: "  - {file: tls, set: ssl_cert, to: </etc/dovecot/private/none.pem}"},
+		bad: "  - {file: tls, set: ssl_dh, to: </etc/dovecot/private/none.pem}"},
 	{name: "postfix", prepare: "postconf -e myhostname=lab.vellmere.example inet_protocols=ipv4; systemctl start postfix",
 		good: "  - {file: main, set: message_size_limit, to: 20480000}", asked: "postconf -h message_size_limit", want: "20480000",
 		refused: "  - {file: main, set: message_size_limit, to: many}", why: "wrong type",

@@ -43,9 +43,9 @@ type Config struct {
 	MemoryMB int
 	Units    []UnitConfig
 	Packages map[string]string // their versions, as dpkg has them
-	Signer   ssh.Signer    // the host key
-	Client   ssh.PublicKey // who may sign in
-	Forwards bool          // connections to other loopback addresses, as a jump host does
+	Signer   ssh.Signer        // the host key
+	Client   ssh.PublicKey     // who may sign in
+	Forwards bool              // connections to other loopback addresses, as a jump host does
 }
 
 // Host is a running stand-in host.

@@ -124,6 +124,29 @@ func (s *Store) Unread(ctx context.Context, rehearsal int64) ([]view.Host, error
 	})
 }
 
+// Placed gives what the newest climbs placed on hosts, by host and path.
+func (s *Store) Placed(ctx context.Context, hosts []int64) (map[int64]map[string]Stood, error) {
+	rows, err := many[struct {
+		HostID, Change      int64
+		Path, Kind, Content string
+	}](ctx, s.pool, `select distinct on (p.host_id, p.path) p.host_id, p.path, p.kind, p.content, c.change from placed p
+		join host_runs r on r.id = p.host_run join climbs c on c.id = r.climb where p.host_id = any($1) order by p.host_id, p.path, p.at desc, p.host_run desc`, hosts)
+	all := map[int64]map[string]Stood{}
+	for _, r := range rows {
+		if all[r.HostID] == nil {
+			all[r.HostID] = map[string]Stood{}
+		}
+		all[r.HostID][r.Path] = Stood{Placed{r.Path, r.Kind, r.Content}, r.Change}
+	}
+	return all, err
+}
+
+// Stood is what a change placed at a path.
+type Stood struct {
+	Placed
+	Change int64
+}
+
 // Read is what a rehearsal found on one host.
 type Read struct {
 	view.RehearsedHost

@@ -7,6 +7,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"wladder/core/ladder"
+	"wladder/core/plan"
 	"wladder/core/probe"
 	"wladder/core/view"
 )
@@ -158,6 +159,26 @@ type Placed struct {
 	Path    string `json:"path"`
 	Kind    string `json:"kind"`
 	Content string `json:"content"`
+}
+
+// PlacedAt is what a copy leaves at a path.
+func PlacedAt(path string, c plan.CopyRef) Placed {
+	content := c.Content
+	if c.Sum != "" {
+		content = c.Sum
+	}
+	if c.Kind == plan.Symlink {
+		content = c.Target
+	}
+	return Placed{Path: path, Kind: string(c.Kind), Content: content}
+}
+
+// Is tells whether a path stands as it was left; of what a host made, whether it is there.
+func (p Placed) Is(c plan.CopyRef) bool {
+	if p.Kind == string(plan.Made) {
+		return c.Kind == plan.Regular
+	}
+	return p == PlacedAt(p.Path, c)
 }
 
 // longest is how much of a note or reason is kept, in bytes.

@@ -17,7 +17,7 @@ import (
 type Setting struct {
 	Address string   `yaml:"address"`
 	File    string   `yaml:"file"`
-	Type    string   `yaml:"type"`  // integer, size, seconds, switch, choice, port, path, address, list or text
+	Type    string   `yaml:"type"`  // integer, size, seconds, switch, choice, port, path, certificate, private-key, host-names, address, list or text
 	Range   string   `yaml:"range"` // for integer, size and seconds: MIN..MAX
 	Choices []string `yaml:"choices"`
 	Measure string   `yaml:"measure"` // of the number, for people: such as connections
@@ -42,6 +42,9 @@ type Setting struct {
 	// that does no more.
 	Since string `yaml:"since"`
 	Until string `yaml:"until"`
+	// Lowered says what a smaller number does that cannot be taken back, such as deleting
+	// what is kept: a change that lowers it says so.
+	Lowered string `yaml:"lowered"`
 	// Synonyms are other addresses under which the software takes the same setting.
 	Synonyms []string `yaml:"synonyms"`
 
@@ -49,8 +52,18 @@ type Setting struct {
 	synonyms []conf.Address
 }
 
+// Lowers tells whether a value in the place of another makes the number smaller.
+func (t *Setting) Lowers(from, to string) bool {
+	was, err1 := number(t.Type, from)
+	is, err2 := number(t.Type, to)
+	return err1 == nil && err2 == nil && is < was
+}
+
 // checkVersions says what is wrong with the versions and names of a setting.
 func (t *Setting) checkVersions(p *written.Problems, s *Service) {
+	if t.Lowered != "" && t.Type != "integer" && t.Type != "size" && t.Type != "seconds" {
+		p.Add("settings: %s: lowered wants a number: the type integer, size or seconds", t.Address)
+	}
 	if (t.Since != "" || t.Until != "") && len(s.Packages) == 0 {
 		p.Add("settings: %s: since and until want packages, whose version counts", t.Address)
 	}
@@ -131,9 +144,9 @@ func (t *Setting) check(p *written.Problems) {
 		if len(t.Choices) == 0 {
 			p.Add("settings: %s: a choice wants choices", t.Address)
 		}
-	case "switch", "text", "port", "path", "address", "list":
+	case "switch", "text", "port", "path", "address", "list", Certificate, PrivateKey, HostNames:
 	default:
-		p.Add("settings: %s: type %q is not known; want integer, size, seconds, switch, choice, port, path, address, list or text", t.Address, t.Type)
+		p.Add("settings: %s: type %q is not known; want integer, size, seconds, switch, choice, port, path, certificate, private-key, host-names, address, list or text", t.Address, t.Type)
 	}
 }
 
@@ -205,6 +218,22 @@ func (t *Setting) Explained() string {
 	return ". " + text
 }
 
+// The types of settings that name a certificate, its key, and the names that a block serves:
+// those of one block belong together.
+const (
+	Certificate = "certificate"
+	PrivateKey  = "private-key"
+	HostNames   = "host-names"
+)
+
+// NamesFile tells whether the value is the path of a file.
+func (t *Setting) NamesFile() bool {
+	return t.Type == "path" || t.Type == Certificate || t.Type == PrivateKey
+}
+
+// PathOf is the path that a value names; some programs write < before it.
+func (t *Setting) PathOf(value string) string { return strings.TrimSpace(strings.TrimPrefix(value, "<")) }
+
 // Judge says what is wrong with a value; empty where nothing is.
 func (t *Setting) Judge(value string) string {
 	switch t.Type {
@@ -230,8 +259,8 @@ func (t *Setting) Judge(value string) string {
 		if n, err := strconv.Atoi(value); err != nil || n < 1 || n > 65535 {
 			return fmt.Sprintf("%q is of the wrong type; want a port from 1 to 65535", value)
 		}
-	case "path":
-		if !cleanPath(value) {
+	case "path", Certificate, PrivateKey:
+		if !cleanPath(t.PathOf(value)) {
 			return fmt.Sprintf("%q is of the wrong type; want an absolute path without . and ..", value)
 		}
 	case "address":

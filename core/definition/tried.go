@@ -20,7 +20,7 @@ func (s *Service) Waits(file string, a conf.Address, value string) string {
 		return "can bring code that the checker would run"
 	case rule != nil && rule.typed() && rule.Judge(value) == "":
 		return ""
-	case rule != nil && rule.Type == "path":
+	case rule != nil && rule.NamesFile():
 		return "names a file that the checker would read or write"
 	case rule == nil && !s.Files[file].Tried:
 		return "is not one of the definition's settings"

@@ -317,7 +317,14 @@ func (s *set) within(e change.Edit, verb string) {
 		return
 	}
 	var altered []conf.Alteration // by an edit that may bring or take any number of settings
-	if edit.Do != conf.Set {
+	switch edit.Do {
+	case conf.Set, conf.Add, conf.Take, conf.Remove, conf.CommentOut, conf.Uncomment:
+		all := conf.Compare(doc, next)
+		s.neighbours(f, edit, all)
+		if edit.Do != conf.Set {
+			altered = all
+		}
+	default:
 		altered = conf.Compare(doc, next)
 	}
 	if !s.judgeBrought(f, next, altered) {
@@ -413,6 +420,9 @@ func (s *set) judge(f *Rendered, doc *conf.Document, edit conf.Edit, rule *defin
 		}
 	}
 	if wrong == "" {
+		if was, line, there := s.before(f, edit.Address); rule.Lowered != "" && there && rule.Lowers(was, value) {
+			s.find(finding.Warn, "deletes", f.Found.Path, line, "%s goes from %s to %s: %s", edit.Address, was, value, strings.TrimSpace(rule.Lowered))
+		}
 		return true
 	}
 	if rule.Secret {
@@ -427,6 +437,33 @@ func (s *set) judge(f *Rendered, doc *conf.Document, edit conf.Edit, rule *defin
 	}
 	s.find(finding.Veto, code, f.Found.Path, line, "%s: %s%s", edit.Address, wrong, rule.Explained())
 	return false
+}
+
+// before gives what stands at an address of the file as it is on the host.
+func (s *set) before(f *Rendered, address string) (value string, line int, there bool) {
+	doc, err := f.document(f.Base.Content)
+	if err != nil {
+		return "", 0, false
+	}
+	return doc.Get(address)
+}
+
+// neighbours finds settings that an edit of one address altered beside it.
+func (s *set) neighbours(f *Rendered, edit conf.Edit, altered []conf.Alteration) {
+	of, err := conf.ParseAddress(edit.Address)
+	if err != nil || len(of) == 0 || edit.Lines || edit.Through != "" { // a region is meant as a whole
+		return
+	}
+	var others []string
+	for _, a := range altered {
+		at, err := conf.ParseAddress(a.Address)
+		if err == nil && a.Kind != "moved" && a.Kind != "comments" && !(len(at) >= len(of) && slices.EqualFunc(at[:len(of)], of, func(x, y conf.Step) bool { return strings.EqualFold(x.Name, y.Name) })) {
+			others = append(others, a.Words())
+		}
+	}
+	if others != nil {
+		s.find(finding.Warn, "neighbour", f.Found.Path, 0, "the edit of %s alters more than that: %s", edit.Address, strings.Join(others, "; "))
+	}
 }
 
 // suits holds a setting against the host's version of the software.

@@ -36,6 +36,9 @@ type Result struct {
 	Chosen []string
 	Ports  []Named // ports that the change has the service listen at anew
 	Paths  []Named // files that values name anew
+	// Credentials are the certificates and keys of blocks in which the change alters one of
+	// them, or the names that the block serves.
+	Credentials []Credentials
 	// Values are the change's named values on this host.
 	Values map[string]string
 
@@ -49,6 +52,14 @@ type Result struct {
 type Named struct {
 	Value, Address, File string
 	Line                 int
+}
+
+// Credentials are the certificates, keys and names that one block of a file holds.
+type Credentials struct {
+	Block        string // its address; empty for the file's own level
+	Certificates []Named
+	Keys         []Named
+	Names        []Named // one of each
 }
 
 // Settled says of a result without files to change what is to become of the host:
@@ -224,6 +235,7 @@ func Together(reading Reading, parts []Part) []Result {
 		}
 		s.tellMade()
 		s.tellWaits()
+		s.credentials()
 		r := s.Result
 		r.own = own
 		for _, key := range s.order {

@@ -60,3 +60,37 @@ settings:
 		}
 	}
 }
+
+// TestWhatGoesWithAnEdit finds what a smaller number deletes for good.
+func TestWhatGoesWithAnEdit(t *testing.T) {
+	svc, err := definition.Parse("archive", []byte(`
+service: archive
+title: Archive
+where: "true"
+unit: archive.service
+files: {main: {format: ini, paths: {any: /etc/archive.ini}}}
+acts: [{name: restart, command: [systemctl, restart, archive.service]}]
+settings:
+  - {address: archive/keep, type: seconds, lowered: "readings older than that are deleted at the next run, for good."}
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for edit, want := range map[string]string{
+		"set: archive/keep, to: 7d":   "archive/keep goes from 30d to 7d: readings older than that are deleted at the next run, for good.",
+		"set: archive/keep, to: 720h": "",
+		"set: archive/keep, to: 60d":  "",
+		"set: archive/keep, to: soon": "is of the wrong type",
+	} {
+		spec, err := change.Parse("c", []byte("title: t\nreason: r\nservice: archive\nwhere: cores > 0\ncount: 1\nedits: [{"+edit+"}]\n"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		found := Found{Path: "/etc/archive.ini", Resolved: "/etc/archive.ini", Kind: "regular file", Owner: "root", Group: "root", Mode: "644", Content: []byte("[archive]\nkeep = 30d\n")}
+		result := Candidates(svc, spec, Reading{Files: map[string]Found{"main": found}})
+		said := fmt.Sprint(result.Clean())
+		if want == "" && said != "[]" || !strings.Contains(said, want) {
+			t.Errorf("%s: %s; want %q", edit, said, want)
+		}
+	}
+}

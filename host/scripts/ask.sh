@@ -63,6 +63,60 @@ ask_presence() {
 	printf '{"n":%s,"present":%s}\n' "$n" "$present"
 }
 
+#: certificate
+# ask_certificate PATH UNIT: of a certificate (x509) what everybody may know of it, and nothing
+# else that the file holds.
+ask_certificate() {
+	if held "$@"; then return 0; fi
+	shown=$(openssl x509 -in "$1" -noout -startdate -enddate -ext subjectAltName 2>/dev/null </dev/null) || {
+		printf '{"n":%s,"stat":"%s","readable":%s,"none":true}\n' "$n" "$(text "$meta")" "$readable"
+		return 0
+	}
+	public=$(openssl x509 -in "$1" -noout -pubkey 2>/dev/null </dev/null | openssl pkey -pubin -outform DER 2>/dev/null | sha256sum)
+	printf '{"n":%s,"stat":"%s","readable":%s,"public":"%s","shown":"%s"}\n' "$n" "$(text "$meta")" "$readable" "${public%% *}" "$(text "$shown")"
+}
+
+#: private-key
+# ask_private_key PATH UNIT: which public key belongs to a private one. Nothing of that leaves.
+ask_private_key() {
+	if held "$@"; then return 0; fi
+	closed=false
+	while IFS= read -r line; do
+		case $line in *ENCRYPTED*) closed=true ;; esac
+	done <"$1"
+	public=
+	if openssl pkey -in "$1" -noout -passin pass: 2>/dev/null </dev/null; then
+		public=$(openssl pkey -in "$1" -pubout -outform DER -passin pass: 2>/dev/null </dev/null | sha256sum)
+		public=${public%% *}
+	fi
+	printf '{"n":%s,"stat":"%s","readable":%s,"closed":%s,"public":"%s"}\n' "$n" "$(text "$meta")" "$readable" "$closed" "$public"
+}
+
+#: certificate private-key
+# held PATH UNIT: whether that is all there is to say; else who may read the file stands in
+# $meta, and in $readable whether those may as whom the unit's main process runs.
+held() {
+	if [ ! -f "$1" ]; then
+		printf '{"n":%s,"missing":true}\n' "$n"
+		return 0
+	fi
+	if ! command -v openssl >/dev/null 2>&1; then
+		failure "openssl is not there"
+		return 0
+	fi
+	meta=$(stat -L -c '%a %U %G' -- "$1")
+	readable=true main=
+	if [ -d /run/systemd/system ]; then main=$(systemctl show -p MainPID --value -- "$2" 2>/dev/null) || main=; fi
+	if [ "${main:-0}" != 0 ] && [ -r "/proc/$main/status" ]; then
+		uid=0 gid=0
+		while read -r key _ value _; do
+			case $key in Uid:) uid=$value ;; Gid:) gid=$value ;; esac
+		done <"/proc/$main/status"
+		if [ "$uid" != 0 ] && ! setpriv --reuid="$uid" --regid="$gid" --clear-groups -- test -r "$1" 2>/dev/null && ! runuser -u "$(stat -c %U -- "/proc/$main")" -- test -r "$1" 2>/dev/null; then readable=false; fi
+	fi
+	return 1
+}
+
 #: size
 # ask_size PATH [GLOB]
 ask_size() {
@@ -134,6 +188,8 @@ for question; do
 		unit_report "$1" "$state/runs/$run/$label${2-}.begun"
 		printf ',"n":%s}\n' "$n"
 		;;
+	#:
+	private-key) ask_private_key "$@" ;;
 	#:
 	*) "ask_$kind" "$@" ;;
 	esac
