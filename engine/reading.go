@@ -503,6 +503,11 @@ func (r *reading) try(ctx context.Context) (findings []finding.Finding, err erro
 		}
 		if f, bad := trialFinding(answer, r.redactor.Clean(said), c.Trial.Command); bad {
 			findings = append(findings, f)
+			continue
+		}
+		more, err := r.signIns(ctx, c, files)
+		if findings = append(findings, more...); err != nil {
+			return findings, err
 		}
 	}
 	return findings, nil

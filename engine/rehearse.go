@@ -31,10 +31,10 @@ type rehearsal struct {
 	*store.Rehearsing
 	spec     *change.Spec
 	services []*concerned
-	others   []*concerned      // not of the change, whose definitions name a path that one of its own names
-	findings []finding.Finding // about the whole
-	own      []probe.Probe     // the change's
-	placed map[int64]map[string]store.Stood // by earlier climbs, by host and path
+	others   []*concerned                     // not of the change, whose definitions name a path that one of its own names
+	findings []finding.Finding                // about the whole
+	own      []probe.Probe                    // the change's
+	placed   map[int64]map[string]store.Stood // by earlier climbs, by host and path
 	// instances are the services as they are on hosts, by digest, instance and version.
 	instances sync.Map
 	secrets   map[string]string
@@ -513,7 +513,7 @@ func (r *rehearsal) plan(ctx context.Context) (*plan.Head, []plan.Leaf, error) {
 		leaves[i].Stage = stages[i]
 	}
 	head := &plan.Head{
-		Version: plan.Version, Change: r.Change, Revision: r.Revision, Hosts: len(leaves), Scripts: host.ScriptsDigest(), Policy: policy, Secrets: r.Secrets, Bindings: bindings, Probes: r.own,
+		Version: plan.Version, Change: r.Change, Revision: r.Revision, Hosts: len(leaves), Scripts: host.ScriptsDigest(), Policy: policy, Secrets: r.Secrets, Bindings: bindings, Probes: r.own, LocksOut: r.spec.LocksOut,
 	}
 	guard := r.guard()
 	for _, c := range r.services {

@@ -727,6 +727,11 @@ func (r *hostRun) trial(ctx context.Context) (result, error) {
 		if f, bad := trialFinding(answer, r.redactor.Clean(said), s.Trial.Command); bad {
 			return failed("%s", r.of(s, f.Text)), nil
 		}
+		if why, err := r.signIns(ctx, s); err != nil {
+			return result{}, err
+		} else if why != "" {
+			return failed("%s", r.of(s, why)), nil
+		}
 		notes = append(notes, r.of(s, "accepted"))
 	}
 	return done("%s", strings.Join(notes, "; ")), nil

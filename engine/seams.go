@@ -12,6 +12,7 @@ import (
 	"wladder/core/ladder"
 	"wladder/core/plan"
 	"wladder/core/render"
+	"wladder/core/signin"
 	"wladder/core/view"
 	"wladder/host"
 	"wladder/store"
@@ -114,6 +115,7 @@ type Conn interface {
 	Examine(ctx context.Context, w definition.Wants, paths []string) (expr.Traits, []render.Found, error)
 	Collect(ctx context.Context, paths []string) ([]render.Found, error)
 	Trial(ctx context.Context, files []host.File, t definition.Trial, shown []string) (host.TrialAnswer, string, error)
+	Effective(ctx context.Context, files []host.File, t definition.Trial, people []signin.Person) (before, after []signin.Settings, err error)
 	Ask(ctx context.Context, run, label string, questions []host.Question) ([]host.Reply, error)
 	Inside(ctx context.Context, port int) (net.Conn, error)
 	Outside(ctx context.Context, port int) (net.Conn, error)

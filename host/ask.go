@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/netip"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,6 +16,7 @@ import (
 	"wladder/core/probe"
 	"wladder/core/render"
 	"wladder/core/secret"
+	"wladder/core/signin"
 )
 
 // Unit is how a unit stands. Renewed counts those of its processes that began
@@ -107,6 +110,7 @@ type Question struct {
 	Pattern  string             // … or that this fits; empty: none
 	Guard    bool               // instead: how the run's guard stands
 	Presence string             // instead: whether anything is at this path
+	People   string             // instead: who has signed in by SSH in the last 90 days, and this login
 	// Certificate and PrivateKey, instead: what everybody may know of the one at this path,
 	// and whether the main process of the unit Of may read it.
 	Certificate, PrivateKey, Of string
@@ -119,6 +123,8 @@ func (q Question) words() []string {
 		return []string{"guard"}
 	case q.Presence != "":
 		return []string{"presence", q.Presence}
+	case q.People != "":
+		return []string{"people", q.People}
 	case q.Certificate != "":
 		return []string{"certificate", q.Certificate, q.Of}
 	case q.PrivateKey != "":
@@ -156,6 +162,7 @@ type Reply struct {
 	Guard   ladder.GuardState
 	Present bool
 	Held    Held
+	People  []signin.Person
 	Around  []render.Gathered // what is too long or too many is without its content
 }
 
@@ -230,16 +237,40 @@ func (c *Conn) ask(ctx context.Context, script string, args []string, questions 
 	}
 	for _, a := range all {
 		if n := a.number("n"); n >= 0 && n < len(replies) {
-			if a.has("resolved") { // a file of several that one question means
+			switch {
+			case a.has("resolved"): // a file of several that one question means
 				replies[n].Around = append(replies[n].Around, gathered(a))
-			} else {
+			case a.has("person"): // likewise
+				if p := personOf(a); p.Name != "" && len(replies[n].People) < maxPeople {
+					replies[n].People = append(replies[n].People, p)
+				}
+			default:
 				reply := replyOf(questions[n], a)
-				reply.Around = replies[n].Around
+				reply.Around, reply.People = replies[n].Around, replies[n].People
 				replies[n] = reply
 			}
 		}
 	}
 	return replies, nil
+}
+
+// maxPeople bounds how many people one host names.
+const maxPeople = 100
+
+// accountRule fits the names of accounts, as useradd(8) takes them and directories give them.
+var accountRule = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.-]*[$]?$`)
+
+// personOf reads one person; what could be anything but a name in a question gives none.
+func personOf(a answer) (p signin.Person) {
+	name := a.text("person")
+	if !accountRule.MatchString(name) || len(name) > 100 {
+		return p
+	}
+	p.Name, p.Home, p.Groups, p.Password = name, a.text("home"), strings.Fields(a.text("groups")), a.word("password") == "P"
+	if at, err := netip.ParseAddr(a.text("address")); err == nil {
+		p.Address = at.String()
+	}
+	return p
 }
 
 func gathered(a answer) render.Gathered {

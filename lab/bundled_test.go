@@ -38,7 +38,7 @@ var bundledCases = []bundledCase{
 	{name: "openssh", sample: true, prepare: "true",
 		good: "  - {file: main, set: MaxAuthTries, to: 4}", asked: "sshd -T | grep maxauthtries", want: "maxauthtries 4",
 		refused: "  - {file: main, set: PermitRootLogin, to: perhaps}", why: "want one of",
-		bad: "  - {file: main, set: AllowUsers, to: nobody-at-all}"},
+		bad: "  - {file: main, set: ListenAddress, to: 127.0.0.1}"},
 	{name: "mariadb", prepare: "systemctl start mariadb",
 		good: "  - {file: server, set: mysqld/table_open_cache, to: 1800}\n  - {file: server, set: mysqld/key_buffer_size, to: 24M}", asked: "mariadb -BNe 'select @@table_open_cache, @@key_buffer_size'", want: "1800\t25165824",
 		refused: "  - {file: server, set: mysqld/no_such_variable, to: 1}", why: "unknown variable",

@@ -37,11 +37,13 @@ type Spec struct {
 	Edits    []Edit           `yaml:"edits"`
 	// IntoForce has services without edits take up what is saved already, where the two
 	// differ: with the act of that name, or the heaviest where it is true.
-	IntoForce string           `yaml:"bring-into-force"`
-	MayFail   string           `yaml:"may-fail"` // hosts whose restore does not count, over expr.HostVars
-	Probes    []probe.Probe    `yaml:"probes"`   // beside those of the service
-	Guard     written.Duration `yaml:"guard"`    // in place of the service's
-	Ladder    LadderSpec       `yaml:"ladder"`
+	IntoForce string `yaml:"bring-into-force"`
+	MayFail   string `yaml:"may-fail"` // hosts whose restore does not count, over expr.HostVars
+	// LocksOut names people who are to be able to sign in no more: for all others that is a veto.
+	LocksOut []string         `yaml:"locks-out"`
+	Probes   []probe.Probe    `yaml:"probes"` // beside those of the service
+	Guard    written.Duration `yaml:"guard"`  // in place of the service's
+	Ladder   LadderSpec       `yaml:"ladder"`
 
 	Source []byte `yaml:"-"`
 }

@@ -232,7 +232,9 @@ func (t *Setting) NamesFile() bool {
 }
 
 // PathOf is the path that a value names; some programs write < before it.
-func (t *Setting) PathOf(value string) string { return strings.TrimSpace(strings.TrimPrefix(value, "<")) }
+func (t *Setting) PathOf(value string) string {
+	return strings.TrimSpace(strings.TrimPrefix(value, "<"))
+}
 
 // Judge says what is wrong with a value; empty where nothing is.
 func (t *Setting) Judge(value string) string {

@@ -26,7 +26,7 @@ func (s *Service) Waits(file string, a conf.Address, value string) string {
 		return "is not one of the definition's settings"
 	case rule != nil && !rule.Tried && !s.Files[file].Tried:
 		return "is text"
-	case namesFile(name) || reaching.MatchString(value):
+	case namesFile(name) && !namesPeople(s.Files[file].Format, name) || reaching.MatchString(value):
 		return "can name a file that the checker would read or write"
 	}
 	return ""
@@ -39,6 +39,11 @@ func (t *Setting) typed() bool {
 		return true
 	}
 	return false
+}
+
+// namesPeople tells whether a setting lists people, whatever its name sounds like.
+func namesPeople(format conf.Format, name string) bool {
+	return format == conf.SSHD && (strings.EqualFold(name, "AllowUsers") || strings.EqualFold(name, "DenyUsers"))
 }
 
 // reaching fits values that lead elsewhere: paths, URLs, pipes, command

@@ -35,6 +35,8 @@ type Head struct {
 	// Bindings says where those may go, by name: canonical JSON, as a binding is.
 	Bindings map[string]string `json:"bindings,omitempty"`
 	Parts    []Part            `json:"parts"` // in the order in which they are acted on
+	// LocksOut names people who may be unable to sign in afterwards.
+	LocksOut []string `json:"locks_out,omitempty"`
 	// Probes are the change's own; those that name a service ask for its commands and files.
 	// Up to version 3 they stood with the one part's.
 	Probes []probe.Probe `json:"probes,omitempty"`

@@ -63,6 +63,37 @@ ask_presence() {
 	printf '{"n":%s,"present":%s}\n' "$n" "$present"
 }
 
+#: people
+# signed_in: who has, newest first, and from where: by the journal, and where wtmp is kept.
+signed_in() {
+	timeout 20 journalctl -q -r --since=-90days _COMM=sshd _COMM=sshd-session -o cat --grep='^Accepted ' 2>/dev/null | head -n 5000 | sed -n 's/^Accepted [^ ]* for \([^ ]*\) from \([^ ]*\) .*/\1 \2/p' || :
+	if command -v last >/dev/null 2>&1; then
+		timeout 20 last -w -i -n 1000 2>/dev/null | sed -n 's/^\([^ ]*\)  *[^ ]*  *\([0-9a-fA-F.:]*[.:][0-9a-fA-F.:]*\) .*/\1 \2/p' || :
+	fi
+}
+
+# ask_people LOGIN: LOGIN, and accounts that have signed in of late, each once.
+ask_people() {
+	seen=' ' count=0
+	recent=$(signed_in)
+	while read -r user address; do
+		case $seen in *" $user "*) continue ;; esac
+		seen="$seen$user "
+		if ! entry=$(getent passwd "$user" 2>/dev/null) || [ "$count" -ge 40 ]; then continue; fi
+		count=$((count + 1))
+		home=${entry%:*}
+		home=${home##*:}
+		groups=$(id -Gn -- "$user" 2>/dev/null) || groups=
+		password=$(passwd -S -- "$user" 2>/dev/null) || password=
+		password=${password#* }
+		printf '{"n":%s,%s%s%s%s"password":"%s"}\n' "$n" "$(field person "$user")" "$(field address "$address")" "$(field home "$home")" "$(field groups "$groups")" "${password%% *}"
+	done <<-END
+		$recent
+		$1 none
+	END
+	printf '{"n":%s,"people":%s}\n' "$n" "$count"
+}
+
 #: certificate
 # ask_certificate PATH UNIT: of a certificate (x509) what everybody may know of it, and nothing
 # else that the file holds.
