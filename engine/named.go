@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"wladder/core/definition"
+	"wladder/core/expr"
 	"wladder/core/finding"
 	"wladder/core/probe"
 	"wladder/core/render"
@@ -20,7 +21,14 @@ import (
 type namedHere struct {
 	*carried
 	render.Named
-	port int // 0 where it is a file
+	port   int // 0 where it is a file
+	limits expr.Limits
+}
+
+// barred tells whether the service may not listen on the port, as its unit starts it.
+func (n namedHere) barred() bool {
+	l := n.limits
+	return l.User != "" && l.User != "root" && l.User != "0" && !l.Binds && int64(n.port) < l.Ports
 }
 
 // named gives what the change's values name anew, and what to ask of it.
@@ -28,7 +36,7 @@ func (r *reading) named() (all []namedHere, questions []host.Question) {
 	for _, c := range r.services {
 		for _, n := range c.Ports {
 			if port, err := strconv.Atoi(n.Value); err == nil && port > 0 && port < 1<<16 {
-				all = append(all, namedHere{c, n, port})
+				all = append(all, namedHere{c, n, port, r.host.Traits.Limits[c.Unit]})
 				questions = append(questions, host.Question{Ask: probe.Ask{Kind: probe.Port, Port: port, With: map[string]string{}}})
 			}
 		}
@@ -36,7 +44,7 @@ func (r *reading) named() (all []namedHere, questions []host.Question) {
 			if !definition.Within(n.Value, c.WritableRoots()) || r.places(n.Value) {
 				continue // it is not looked at, or comes with the change
 			}
-			all = append(all, namedHere{c, n, 0})
+			all = append(all, namedHere{c, n, 0, expr.Limits{}})
 			questions = append(questions, host.Question{Presence: n.Value})
 		}
 	}
@@ -68,6 +76,8 @@ func weighNamed(all []namedHere, replies []host.Reply) (findings []finding.Findi
 				who = "another program"
 			}
 			f.Level, f.Code, f.Text = finding.Veto, "port-taken", fmt.Sprintf("%s: port %d is taken by %s (%s)", n.Address, n.port, who, strings.Join(reply.Listeners, ", "))
+		case n.barred():
+			f.Level, f.Code, f.Text = finding.Veto, "port-not-permitted", fmt.Sprintf("%s: %s is started as %s, who may not listen on port %d: on this host that wants root below %d, or AmbientCapabilities=CAP_NET_BIND_SERVICE in the unit", n.Address, n.Unit, n.limits.User, n.port, n.limits.Ports)
 		case slices.Contains(blocked, n.port):
 			f.Level, f.Code, f.Text = finding.Warn, "port-blocked", fmt.Sprintf("%s: browsers refuse port %d, as one of other protocols", n.Address, n.port)
 		default:

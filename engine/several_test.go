@@ -59,6 +59,7 @@ func newTwoRig(t *testing.T, n int) *rig {
 	r := newRig(t, n, func(i int, c *standin.Config) {
 		c.Image = map[string]string{confPath: confText, intakePath: "[intake]\nport = 18470\npoll_seconds = 60\nmax_gauges = 40\n"}
 		c.Units = append(c.Units, standin.UnitConfig{Name: "gauge-intake.service", Checker: "gauge-intake", Read: standin.Intake(intakePath)})
+		c.Units[0].User = "www-data"
 	})
 	r.load("intake", intakeDefinition)
 	return r
@@ -323,13 +324,17 @@ func TestWhatValuesName(t *testing.T) {
 	t.Parallel()
 	r := newTwoRig(t, 1)
 	r.hosts[0].Files.Write("/etc/nginx/there.log", []byte("x"))
+	rule := "rules:\n  - {holds: 'int(after.main[\"events/worker_connections\"]) <= limits.files && limits.memory == memory', say: too many connections}\n"
 	r.hosts[0].Files.Write(confPath+".dpkg-dist", []byte("x"))
-	r.load("pages", strings.Replace(pagesDefinition, "settings:\n", "settings:\n  - {address: http/server/listen, type: port}\n  - {address: http/error_log, type: path}\n  - {address: http/access_log, type: path}\n", 1))
+	r.load("pages", strings.Replace(pagesDefinition, "settings:\n", "settings:\n  - {address: http/server/listen, type: port}\n  - {address: http/error_log, type: path}\n  - {address: http/access_log, type: path}\n", 1)+rule)
 	for edits, want := range map[string]string{
 		"{set: http/server/listen, to: 18470}":            "port-taken",
 		"{set: http/server/listen, to: 18499}":            "",
 		"{set: http/server/listen, to: 6667}":             "port-blocked",
 		"{set: http/server/listen, to: 99999}":            "wrong-type",
+		"{set: http/server/listen, to: 81}":               "port-not-permitted",
+		"{set: events/worker_connections, to: 4000}":      "",
+		"{set: events/worker_connections, to: 5000}":      "rule",
 		"{set: http/error_log, to: /etc/nginx/none.log}":  "path-missing",
 		"{set: http/error_log, to: /etc/nginx/there.log}": "",
 		"{set: http/access_log, to: /root/elsewhere}":     "", // outside the roots: not looked at

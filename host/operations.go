@@ -133,8 +133,14 @@ func traitsOf(all []answer) (t expr.Traits) {
 		case "memory":
 			t.Memory = n
 		case "unit":
-			if len(t.Units) < maxFound {
-				t.Units = append(t.Units, v)
+			if words := strings.Fields(v); len(words) > 0 && len(t.Units) < maxFound {
+				t.Units = append(t.Units, words[0])
+				if len(words) == 6 {
+					if t.Limits == nil {
+						t.Limits = map[string]expr.Limits{}
+					}
+					t.Limits[words[0]] = limitsOf(words[1:])
+				}
 			}
 		case "path":
 			if len(t.Paths) < maxFound {
@@ -150,6 +156,27 @@ func traitsOf(all []answer) (t expr.Traits) {
 		}
 	}
 	return t
+}
+
+// limitsOf reads what systemctl(1) shows of a unit: numbers, "infinity", or "-" where it says
+// nothing.
+func limitsOf(words []string) (l expr.Limits) {
+	number := func(word string) int64 {
+		if word == "infinity" {
+			return expr.Unlimited
+		}
+		n, err := strconv.ParseInt(word, 10, 64)
+		if err != nil || n < 0 {
+			return 0
+		}
+		return min(n, expr.Unlimited)
+	}
+	l.Files, l.Memory = number(words[0]), number(words[1])
+	if words[2] != "-" {
+		l.User = words[2]
+	}
+	l.Binds, l.Ports = words[3] == "yes", number(words[4])
+	return l
 }
 
 // Closed, before a path that is collected, has the file's hash come in place of its

@@ -90,7 +90,7 @@ var bundledCases = []bundledCase{
 	{name: "tomcat", prepare: "systemctl start tomcat10; for i in $(seq 100); do ss -Hltn 'sport = :8080' | grep -q . && break; sleep 0.3; done",
 		good: "  - {file: server, set: 'Server/Service/Connector[@port=\"8080\"]/@acceptCount', to: 200}", asked: "grep -c 'acceptCount=\"200\"' /etc/tomcat10/server.xml", want: "1",
 		refused: "  - {file: server, set: 'Server/Service/Connector[@port=\"8080\"]/@acceptCount', to: many}", why: "wrong type",
-		bad: "  - {file: server, set: 'Server/Service/Connector[@port=\"8080\"]/@port', to: 22}"},
+		bad: "  - {file: server, set: 'Server/Service/Connector[@port=\"8080\"]/@protocol', to: no.such.Protocol}"},
 	// The kernel is the machine's: files stand for a few of its settings here.
 	{name: "sysctl", prepare: "mkdir /run/ipv4; for name in tcp_fin_timeout tcp_keepalive_time; do cat /proc/sys/net/ipv4/$name >/run/ipv4/$name; done; mount --bind /run/ipv4 /proc/sys/net/ipv4; mkdir /etc/systemd/system/systemd-sysctl.service.d; printf '[Unit]\\nConditionPathIsReadWrite=\\n[Service]\\nExecStart=\\nExecStart=/bin/true\\n' >/etc/systemd/system/systemd-sysctl.service.d/lab.conf; systemctl daemon-reload; systemctl start systemd-sysctl",
 		good: `  - {put: office, text: "net.ipv4.tcp_fin_timeout = 30\n"}`, asked: "sysctl -n net.ipv4.tcp_fin_timeout", want: "30",

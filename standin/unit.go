@@ -35,6 +35,7 @@ type UnitConfig struct {
 	Name    string // such as nginx.service
 	Checker string // the command that checks the configuration
 	Read    Program
+	User    string // as whom it is started; empty is root
 }
 
 // process is one entry of a unit's process list; started is in hundredths of a
@@ -316,11 +317,12 @@ func systemctl(_ context.Context, s *shell, hc interp.HandlerContext, args []str
 func (h *Host) loaded(w io.Writer, patterns []string) {
 	for _, pattern := range patterns {
 		if _, there := h.units[pattern]; !there && !strings.Contains(pattern, "*") {
-			fmt.Fprintf(w, "Id=%s\nLoadState=not-found\n\n", pattern)
+			fmt.Fprintf(w, "Id=%s\nLoadState=not-found\nLimitNOFILE=1024\n\n", pattern)
 		}
 		for _, name := range slices.Sorted(maps.Keys(h.units)) {
 			if fits, _ := path.Match(pattern, name); fits {
-				fmt.Fprintf(w, "Id=%s\nLoadState=loaded\n\n", name)
+				u := h.units[name]
+				fmt.Fprintf(w, "LimitNOFILE=4096\nMemoryMax=infinity\nAmbientCapabilities=\nUser=%s\nId=%s\nLoadState=loaded\n\n", u.User, name)
 			}
 		}
 	}

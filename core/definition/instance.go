@@ -42,6 +42,13 @@ func (s *Service) Wants() (w Wants) {
 	if s.Instances.Paths != "" {
 		w.Paths = []string{s.Instances.Paths}
 	}
+	limited := func(r Rule) bool {
+		program, err := expr.Compile(r.Holds, expr.RuleVars, expr.Bool)
+		return err == nil && program.Uses("limits")
+	}
+	if slices.ContainsFunc(s.Rules, limited) || slices.ContainsFunc(s.Settings, func(t Setting) bool { return t.Type == "port" }) {
+		w.Units = append(w.Units, probe.FillInstance(s.Unit, "*"))
+	}
 	return w
 }
 
@@ -72,6 +79,14 @@ func (w Wants) Kept(found, earlier expr.Traits) expr.Traits {
 		}
 		slices.Sort(now)
 		return slices.Compact(now)
+	}
+	for unit, limits := range earlier.Limits {
+		if !slices.ContainsFunc(w.Units, func(pattern string) bool { fits, _ := path.Match(pattern, unit); return fits }) {
+			if found.Limits == nil {
+				found.Limits = map[string]expr.Limits{}
+			}
+			found.Limits[unit] = limits
+		}
 	}
 	found.Units, found.Paths = keep(found.Units, earlier.Units, w.Units), keep(found.Paths, earlier.Paths, w.Paths)
 	for name, version := range earlier.Packages {

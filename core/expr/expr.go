@@ -97,11 +97,14 @@ var EditVars = vars(append(slices.Clone(hostOptions),
 )...)
 
 // RuleVars are HostVars, and what rules of definitions may speak of beside: present, as in
-// EditVars, and after, the same as the change leaves it.
+// EditVars, and after, the same as the change leaves it; and limits, what the service manager
+// allows the unit: files that a process may have open (0 where it is not known), and memory
+// in bytes, at most the host's.
 var RuleVars = vars(append(slices.Clone(hostOptions),
 	cel.Variable("present", cel.MapType(cel.StringType, texts)),
 	cel.Variable("after", cel.MapType(cel.StringType, texts)),
 	cel.Variable("instance", cel.StringType),
+	cel.Variable("limits", cel.MapType(cel.StringType, cel.IntType)),
 )...)
 
 var amountRule = regexp.MustCompile(`^([0-9]+) ?([KMGTkmgt]?)(i?[Bb])?$`)
@@ -377,6 +380,28 @@ type Traits struct {
 	Units    []string          `json:"units,omitempty"`
 	Paths    []string          `json:"paths,omitempty"`
 	Packages map[string]string `json:"packages,omitempty"`
+	Limits   map[string]Limits `json:"limits,omitempty"` // of those units
+}
+
+// Limits are what the service manager allows a unit; 0 is not known.
+type Limits struct {
+	Files  int64  `json:"files,omitempty"`  // open at a time, in one process
+	Memory int64  `json:"memory,omitempty"` // bytes
+	User   string `json:"user,omitempty"`   // as whom it is started; empty is root
+	Binds  bool   `json:"binds,omitempty"`  // it may listen on any port, whoever starts it
+	Ports  int64  `json:"ports,omitempty"`  // the first port on which everybody may listen
+}
+
+// Unlimited stands for no limit.
+const Unlimited = int64(1) << 50
+
+// Of gives the limits as rules know them: memory is at most the host's.
+func (t Traits) Of(unit string) map[string]int64 {
+	l := t.Limits[unit]
+	if l.Memory == 0 || t.Memory > 0 && l.Memory > t.Memory {
+		l.Memory = t.Memory
+	}
+	return map[string]int64{"files": l.Files, "memory": l.Memory}
 }
 
 // Vars gives the values for HostVars.

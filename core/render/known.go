@@ -70,6 +70,7 @@ func (s *set) ruled(host expr.Host) {
 	}
 	vars := host.Vars()
 	vars["present"], vars["after"], vars["instance"] = of(s.reading.Files), of(files), s.vars["instance"]
+	vars["limits"] = host.Traits.Of(s.svc.Unit)
 	for _, rule := range s.svc.Rules {
 		holds, err := expr.Holds(rule.Holds, expr.RuleVars, vars)
 		switch {

@@ -53,16 +53,27 @@ done
 if [ -n "$units" ]; then
 	set -f
 	# shellcheck disable=SC2086 # they are patterns of units, without blanks
-	shown=$(systemctl show --property=Id --property=LoadState -- $units 2>/dev/null) || shown=
+	shown=$(systemctl show --property=Id --property=LoadState --property=LimitNOFILE --property=MemoryMax --property=User --property=AmbientCapabilities -- $units 2>/dev/null) || shown=
 	set +f
-	unit=
+	ports=0
+	{ read -r ports </proc/sys/net/ipv4/ip_unprivileged_port_start; } 2>/dev/null || ports=1024
+	unit='' loaded='' files=- memory=- user=- binds=no
 	while IFS='=' read -r key value; do
 		case $key in
 		Id) unit=$value ;;
-		LoadState) if [ "$value" = loaded ]; then trait unit "$unit"; fi ;;
+		LoadState) loaded=$value ;;
+		LimitNOFILE) files=${value:--} ;;
+		MemoryMax) memory=${value:--} ;;
+		User) user=${value:--} ;;
+		AmbientCapabilities) case " $value " in *" cap_net_bind_service "*) binds=yes ;; esac ;;
+		'') # ends a unit
+			if [ "$loaded" = loaded ]; then trait unit "$unit $files $memory $user $binds $ports"; fi
+			unit='' loaded='' files=- memory=- user=- binds=no
+			;;
 		esac
 	done <<-END
 		$shown
+
 	END
 fi
 if [ -n "$packages" ]; then
