@@ -86,6 +86,13 @@ var routes = []route{
 	{"GET", "/services/{name}", "The newest version of one definition", "viewer", false, nil, view.Service{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Service(c, c.Param("name"))) }},
 	{"GET", "/services/{name}/in-force", "The version of a definition that serves hosts", "viewer", false, nil, view.Service{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.ApprovedService(c, c.Param("name"))) }},
 	{"POST", "/services", "Load a definition", "admin", false, "", view.Service{}, 200, (*Server).loadService},
+	{"POST", "/tries", "What a definition would find on a host, before it is approved: what stands at its paths, and what it would run", "admin", false, view.Trying{}, view.Tried{}, 200, (*Server).try},
+	{"POST", "/services/{name}/try-approval", "Let a version be tried on one host for a day: its files are read there, its checker and probes are run", "admin", true, view.TryApproval{}, nil, 204, func(s *Server, c *gin.Context) {
+		var in view.TryApproval
+		if s.read(c, &in) {
+			s.nothing(c, http.StatusNoContent, s.Store.ApproveTry(c, who(c).Name, c.Param("name"), in.Digest, in.Host))
+		}
+	}},
 	{"POST", "/services/{name}/withdrawal", "Have a version serve no host any more; climbs that use it pause", "admin", true, view.Judgement{}, nil, 204, (*Server).withdrawService},
 	{"POST", "/services/{name}/approval", "Let a version serve hosts", "admin", true, view.Judgement{}, nil, 204, (*Server).approveService},
 
@@ -287,6 +294,18 @@ func (s *Server) loadService(ctx *gin.Context) {
 		return
 	}
 	give(s, ctx)(s.Store.LoadService(ctx, who(ctx).Name, svc))
+}
+
+func (s *Server) try(ctx *gin.Context) {
+	var in view.Trying
+	if !s.read(ctx, &in) {
+		return
+	}
+	if _, err := definition.Parse("definition", []byte(in.Source)); err != nil {
+		s.fail(ctx, invalid{err})
+		return
+	}
+	give(s, ctx)(s.Engine.Try(ctx, who(ctx).Name, []byte(in.Source), in.Host))
 }
 
 func (s *Server) approveService(ctx *gin.Context) {

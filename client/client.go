@@ -311,6 +311,16 @@ func (c *Client) Checkpoint(ctx context.Context) (record.Checkpoint, error) {
 	return call[record.Checkpoint](ctx, c, "GET", "/record/checkpoint", nil)
 }
 
+// Try says what a definition would find on a host, before it is approved.
+func (c *Client) Try(ctx context.Context, source []byte, host string) (view.Tried, error) {
+	return call[view.Tried](ctx, c, "POST", "/tries", view.Trying{Source: string(source), Host: host})
+}
+
+// ApproveTry lets a version of a definition be tried on one host for a day.
+func (c *Client) ApproveTry(ctx context.Context, name, digest, host string) error {
+	return c.do(ctx, "POST", "/services/"+url.PathEscape(name)+"/try-approval", view.TryApproval{Digest: digest, Host: host})
+}
+
 // WithdrawService has a version serve no host any more.
 func (c *Client) WithdrawService(ctx context.Context, name, digest, because string) error {
 	return c.do(ctx, "POST", "/services/"+url.PathEscape(name)+"/withdrawal", view.Judgement{Digest: digest, Because: because})

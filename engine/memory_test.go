@@ -26,6 +26,7 @@ import (
 type memory struct {
 	Rehearsals // none
 	Inventory  // none
+	Services   // none but the one below
 
 	mu     sync.Mutex
 	head   plan.Head

@@ -87,6 +87,8 @@ type Inventory interface {
 type Services interface {
 	ApprovedService(ctx context.Context, name string) (view.Service, error)
 	ServiceOf(ctx context.Context, name, digest string) (view.Service, error)
+	TryApproved(ctx context.Context, name, digest, host string) (by string, until time.Time, err error)
+	NoteTry(ctx context.Context, actor, name, digest, host string) error
 	ServicesInForce(ctx context.Context) ([]view.Service, error)
 	Secrets(ctx context.Context, names []string) (values map[string]string, versions map[string]int, err error)
 	Bindings(ctx context.Context, names []string) (map[string]view.Binding, error)

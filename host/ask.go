@@ -110,6 +110,7 @@ type Question struct {
 	Pattern  string             // … or that this fits; empty: none
 	Guard    bool               // instead: how the run's guard stands
 	Presence string             // instead: whether anything is at this path
+	Stat     string             // instead: what stands at this path: kind, size, owner, mode, and nothing that it holds
 	People   string             // instead: who has signed in by SSH in the last 90 days, and this login
 	// Certificate and PrivateKey, instead: what everybody may know of the one at this path,
 	// and whether the main process of the unit Of may read it.
@@ -123,6 +124,8 @@ func (q Question) words() []string {
 		return []string{"guard"}
 	case q.Presence != "":
 		return []string{"presence", q.Presence}
+	case q.Stat != "":
+		return []string{"attributes", q.Stat}
 	case q.People != "":
 		return []string{"people", q.People}
 	case q.Certificate != "":
@@ -306,7 +309,8 @@ func replyOf(q Question, a answer) (r Reply) {
 		r.Count, r.Users, r.Age = a.number("count"), strings.Fields(a.text("users")), a.number("age")
 	case q.Kind == probe.Port:
 		r.Listeners, r.Users = sockets(a.text("sockets"))
-	case q.Kind == probe.File && !a.has("missing"):
+	case q.Stat != "" && a.has("missing"):
+	case q.Stat != "" || q.Kind == probe.File && !a.has("missing"):
 		meta := strings.SplitN(a.text("stat"), " ", 5)
 		if len(meta) == 5 {
 			r.Mode, r.Owner, r.Group, r.OnHost.Kind = meta[0], meta[2], meta[3], meta[4]

@@ -67,6 +67,7 @@ server {
     server_name charts.vellmere.example;
     ssl_certificate /etc/ssl/office/charts.pem;
     ssl_certificate_key /etc/ssl/office/charts.key;
+    # ssl_certificate /etc/ssl/office/old.pem;
 }
 END
 systemctl start nginx`)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -55,6 +56,50 @@ func (s *Store) ApproveService(ctx context.Context, actor, name, digest string) 
 			return err
 		}
 		return s.happened(ctx, tx, actor, "service.approved", 0, "service/"+name, map[string]any{"version": v.Version, "digest": digest})
+	})
+}
+
+// trySpan is how long a version may be tried on a host that it was approved for alone.
+const trySpan = 24 * time.Hour
+
+// ApproveTry lets a version be tried on one host for a day: what it names is read there, its
+// checker and probes are run, and nothing is changed. Never by who loaded it.
+func (s *Store) ApproveTry(ctx context.Context, actor, name, digest, host string) error {
+	if err := s.Sound(); err != nil {
+		return err
+	}
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		v, err := one[view.Service](ctx, tx, "service "+name+" with that digest", serviceColumns+`where name = $1 and digest = $2`, name, digest)
+		if err == nil && v.LoadedBy == actor {
+			err = conflict("you loaded this version of %s yourself; another admin has to approve it, for one host as well", name)
+		}
+		if err == nil {
+			_, err = s.locked(ctx, tx, host)
+		}
+		if err != nil {
+			return err
+		}
+		return s.happened(ctx, tx, actor, tryApproved, 0, "service/"+name, map[string]any{"version": v.Version, "digest": digest, "host": host})
+	})
+}
+
+// tryApproved is the entry of the record on which a try rests.
+const tryApproved = "service.try-approved"
+
+// TryApproved says who lets a version be tried on a host, and until when; nobody where that
+// is over.
+func (s *Store) TryApproved(ctx context.Context, name, digest, host string) (by string, until time.Time, err error) {
+	all, err := s.entriesOf(ctx, s.pool, `subject = $1 and kind = $2 and body::jsonb ->> 'digest' = $3 and body::jsonb ->> 'host' = $4 and at > now() - $5::interval`, ``, ``, "service/"+name, tryApproved, digest, host, trySpan)
+	if err != nil || len(all) == 0 {
+		return "", time.Time{}, err
+	}
+	return all[0].Actor, all[0].At.Add(trySpan), nil
+}
+
+// NoteTry records that somebody tries a definition on a host, before it is tried.
+func (s *Store) NoteTry(ctx context.Context, actor, name, digest, host string) error {
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		return s.happened(ctx, tx, actor, "service.tried", 0, "service/"+name, map[string]any{"digest": digest, "host": host})
 	})
 }
 

@@ -72,6 +72,7 @@ var serviceCommand = command{"service", "NAME", "one definition", func(f *flag.F
 
 var servicesLoad = command{"services-load", "FILE…", "load definitions; another admin approves them", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 	check := f.Bool("check", false, "say all that is wrong with them, and load nothing")
+	try := f.String("try", "", "load nothing, and say what they would find and run on this `HOST`")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		if len(args) == 0 {
 			return usagef("want one or more files")
@@ -93,6 +94,14 @@ var servicesLoad = command{"services-load", "FILE…", "load definitions; anothe
 		if err := errors.Join(wrong...); err != nil || *check {
 			return err
 		}
+		if *try != "" {
+			for _, text := range texts {
+				if err := t.try(ctx, text, *try); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
 		for _, text := range texts {
 			s, err := t.client().LoadService(ctx, text)
 			if err != nil {
@@ -106,9 +115,17 @@ var servicesLoad = command{"services-load", "FILE…", "load definitions; anothe
 
 var servicesApprove = command{"services-approve", "NAME", "let a version that another admin loaded serve hosts", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 	digest := f.String("digest", "", "the digest of the version that you have read")
+	try := f.String("try", "", "let it be tried on this `HOST` for a day, and serve none")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		if len(args) != 1 || *digest == "" {
 			return usagef("want -digest D and the name of one service")
+		}
+		if *try != "" {
+			err := t.client().ApproveTry(ctx, args[0], *digest, *try)
+			if err == nil {
+				fmt.Fprintf(t.out, "%s may be tried under %.12s on %s for a day: wladder services-load -try %s FILE\n", args[0], *digest, plain(*try), plain(*try))
+			}
+			return err
 		}
 		if err := t.client().ApproveService(ctx, args[0], *digest); err != nil {
 			return err

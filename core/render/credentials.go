@@ -45,7 +45,7 @@ func (s *set) blocks(f *Rendered, doc *conf.Document) (all map[string]*Credentia
 	}
 	for _, x := range doc.Settings() {
 		a, err := conf.ParseAddress(x.Address)
-		if err != nil || len(a) == 0 {
+		if err != nil || len(a) == 0 || x.CommentedOut {
 			continue
 		}
 		rule := s.svc.SettingOf(f.Key, a)

@@ -493,7 +493,7 @@ func (s *set) twice(f *Rendered, doc *conf.Document, address conf.Address, rule 
 		return
 	}
 	for _, x := range doc.Settings() {
-		if a, err := conf.ParseAddress(x.Address); err == nil && rule.OtherName(address, a) {
+		if a, err := conf.ParseAddress(x.Address); err == nil && !x.CommentedOut && rule.OtherName(address, a) {
 			s.find(finding.Warn, "other-name", f.Found.Path, x.Line, "%s is the same setting as %s under another name, and both stand here: remove this one, or edit it", x.Address, address)
 		}
 	}

@@ -39,6 +39,7 @@ settings:
 		{"1:9.2p1-2", "Port 22\n", "set: UsePrivilegeSeparation, to: sandbox", "other-version UsePrivilegeSeparation is not known any more since version 7.5, and this host has 9.2p1"},
 		{"1:9.2p1-2", "ChallengeResponseAuthentication yes\n", "set: KbdInteractiveAuthentication, to: no", "other-name ChallengeResponseAuthentication is the same setting as KbdInteractiveAuthentication under another name"},
 		{"1:9.2p1-2", "ChallengeResponseAuthentication yes\n", "set: ChallengeResponseAuthentication, to: no", ""},
+		{"1:9.2p1-2", "#ChallengeResponseAuthentication yes\nKbdInteractiveAuthentication yes\n", "set: KbdInteractiveAuthentication, to: no", ""},
 		{"1:9.2p1-2", "Match User kim\n    ChallengeResponseAuthentication yes\n", "set: KbdInteractiveAuthentication, to: no", ""},
 		{"1:9.2p1-2", "ChallengeResponseAuthentication yes\n", "set: ChallengeResponseAuthentication, to: perhaps", "wrong-type"}, // the rule is that of both
 	} {

@@ -113,6 +113,65 @@ type Service struct {
 	WithdrawnBecause string `json:"withdrawn_because,omitempty"`
 }
 
+// Trying asks what a definition would find on a host, before it is approved.
+type Trying struct {
+	Source string `json:"source"`
+	Host   string `json:"host"`
+}
+
+// TryApproval lets a version of a definition be tried on one host.
+type TryApproval struct {
+	Digest string `json:"digest"`
+	Host   string `json:"host"`
+}
+
+// Tried is what it found. Of what is not approved, for that host at least, it is what stands
+// at its paths, and what would be run: nothing is read, and nothing run.
+type Tried struct {
+	Service   string          `json:"service"`
+	Digest    string          `json:"digest"`
+	Host      string          `json:"host"`
+	Carries   bool            `json:"carries"`           // the definition says that the host carries the service
+	Version   string          `json:"version,omitempty"` // of the software
+	Why       string          `json:"why,omitempty"`     // there are no instances
+	Instances []TriedInstance `json:"instances"`
+	// ApprovedBy is who approved the digest for this host, until when; empty where nobody did.
+	ApprovedBy string     `json:"approved_by,omitempty"`
+	Until      *time.Time `json:"until,omitempty"`
+}
+
+// TriedInstance is an instance of the service on a host.
+type TriedInstance struct {
+	Name  string      `json:"name,omitempty"`
+	Unit  string      `json:"unit"`
+	Files []TriedFile `json:"files"`
+	Runs  []TriedRun  `json:"runs"` // what would be run or asked
+	// Settings, Checker and Probes are there once the digest is approved for this host.
+	Settings []conf.Setting  `json:"settings,omitempty"`
+	Checker  string          `json:"checker,omitempty"`
+	Probes   []probe.Verdict `json:"probes,omitempty"`
+}
+
+// TriedFile is a file of the definition on a host.
+type TriedFile struct {
+	Key     string `json:"key"`
+	Path    string `json:"path"`
+	Outside bool   `json:"outside,omitempty"` // it lies outside the roots, and was not looked at
+	Missing bool   `json:"missing,omitempty"`
+	Kind    string `json:"kind,omitempty"`
+	Bytes   int64  `json:"bytes"`
+	Owner   string `json:"owner,omitempty"`
+	Group   string `json:"group,omitempty"`
+	Mode    string `json:"mode,omitempty"`
+	Problem string `json:"problem,omitempty"` // why it cannot be read as its format
+}
+
+// TriedRun is a command or question of the definition, as it would be put to the host.
+type TriedRun struct {
+	For   string   `json:"for"`
+	Words []string `json:"words"`
+}
+
 // Change is a row of the list of changes.
 type Change struct {
 	ID        int64        `json:"id"`

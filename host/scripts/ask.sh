@@ -55,6 +55,16 @@ ask_file() {
 	printf '{"n":%s,"stat":"%s","readable":%s,"content":"%s"}\n' "$n" "$(text "$meta")" "$readable" "$content"
 }
 
+#: attributes
+# ask_attributes PATH: nothing of it is read.
+ask_attributes() {
+	if ! meta=$(stat -L -c '%a %s %U %G %F' -- "$1" 2>/dev/null); then
+		printf '{"n":%s,"missing":true}\n' "$n"
+		return 0
+	fi
+	printf '{"n":%s,"stat":"%s"}\n' "$n" "$(text "$meta")"
+}
+
 #: presence
 # ask_presence PATH: nothing of it is read.
 ask_presence() {

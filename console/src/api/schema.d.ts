@@ -812,6 +812,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/services/{name}/try-approval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let a version be tried on one host for a day: its files are read there, its checker and probes are run
+         * @description Needs the role admin. Needs a signed-in person, not a token.
+         */
+        post: operations["postServicesNameTry-approval"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services/{name}/withdrawal": {
         parameters: {
             query?: never;
@@ -951,6 +971,26 @@ export interface paths {
          * @description Needs the role viewer. Needs a signed-in person, not a token.
          */
         post: operations["postTokens"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/tries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a definition would find on a host, before it is approved: what stands at its paths, and what it would run
+         * @description Needs the role admin.
+         */
+        post: operations["postTries"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1216,6 +1256,16 @@ export interface components {
             digest: string;
             host: string;
         };
+        Limits: {
+            binds?: boolean;
+            /** Format: int64 */
+            files?: number;
+            /** Format: int64 */
+            memory?: number;
+            /** Format: int64 */
+            ports?: number;
+            user?: string;
+        };
         NewPerson: {
             display: string;
             name: string;
@@ -1357,6 +1407,15 @@ export interface components {
             withdrawn_because?: string;
             withdrawn_by?: string;
         };
+        Setting: {
+            address: string;
+            commented_out: boolean;
+            file: string;
+            in_force: string;
+            line: number;
+            value: string;
+            why?: string;
+        };
         SignIn: {
             kind: string;
             label: string;
@@ -1417,6 +1476,9 @@ export interface components {
             cores: number;
             family: string;
             kernel: string;
+            limits?: {
+                [key: string]: components["schemas"]["Limits"];
+            };
             /** Format: int64 */
             memory: number;
             os: string;
@@ -1428,6 +1490,52 @@ export interface components {
             units?: string[];
             /** Format: int64 */
             uptime?: number;
+        };
+        Tried: {
+            approved_by?: string;
+            carries: boolean;
+            digest: string;
+            host: string;
+            instances: components["schemas"]["TriedInstance"][];
+            service: string;
+            /** Format: date-time */
+            until?: string;
+            version?: string;
+            why?: string;
+        };
+        TriedFile: {
+            /** Format: int64 */
+            bytes: number;
+            group?: string;
+            key: string;
+            kind?: string;
+            missing?: boolean;
+            mode?: string;
+            outside?: boolean;
+            owner?: string;
+            path: string;
+            problem?: string;
+        };
+        TriedInstance: {
+            checker?: string;
+            files: components["schemas"]["TriedFile"][];
+            name?: string;
+            probes?: components["schemas"]["Verdict"][];
+            runs: components["schemas"]["TriedRun"][];
+            settings?: components["schemas"]["Setting"][];
+            unit: string;
+        };
+        TriedRun: {
+            for: string;
+            words: string[];
+        };
+        TryApproval: {
+            digest: string;
+            host: string;
+        };
+        Trying: {
+            host: string;
+            source: string;
         };
         Verdict: {
             probe: string;
@@ -2929,6 +3037,39 @@ export interface operations {
             };
         };
     };
+    "postServicesNameTry-approval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryApproval"];
+            };
+        };
+        responses: {
+            /** @description Let a version be tried on one host for a day: its files are read there, its checker and probes are run */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postServicesNameWithdrawal: {
         parameters: {
             query?: never;
@@ -3193,6 +3334,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Token"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postTries: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Trying"];
+            };
+        };
+        responses: {
+            /** @description What a definition would find on a host, before it is approved: what stands at its paths, and what it would run */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
                 };
             };
             /** @description A problem, as in RFC 9457 */
