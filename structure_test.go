@@ -40,7 +40,7 @@ var mayImport = map[string]string{
 	"bundled":          "",
 
 	"cmd/wladder":      "bundled client core/change core/conf core/definition core/finding core/ladder core/record core/render core/view",
-	"cmd/wladderd":     "api console core/record core/view engine host store store/postmaster",
+	"cmd/wladderd":     "api console core/expr core/record core/view engine host store store/postmaster",
 	"cmd/wladder-demo": "client core/ladder core/view demo standin",
 	"":                 "", // this test
 }

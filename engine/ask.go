@@ -251,7 +251,7 @@ func (e *Engine) Ask(ctx context.Context, actor, where, service string, asks []s
 
 func (e *Engine) askOne(ctx context.Context, a asker, h view.Host, probes []probe.Probe) ([]probe.Verdict, error) {
 	if aside := h.Aside(); aside != "" {
-		return nil, errAside(aside)
+		return nil, errAside(h.Name + ": " + aside)
 	}
 	conn, err := e.Dialer.Connect(ctx, target(h))
 	if err != nil {

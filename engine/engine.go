@@ -194,7 +194,7 @@ func (e *Engine) Subscribe(changeID int64) (events <-chan view.Event, stop func(
 }
 
 func target(h view.Host) host.Target {
-	t := host.Target{Name: h.Name, Address: h.Address, User: h.Login, HostKey: h.HostKey, Sudo: h.Sudo}
+	t := host.Target{Name: h.Name, Address: h.Address, User: h.Login, HostKey: h.HostKey, Sudo: h.Sudo, Labels: h.Labels}
 	for _, hop := range h.Hops {
 		t.Via = append(t.Via, target(hop))
 	}
@@ -279,7 +279,7 @@ func (e *Engine) RaiseFence(ctx context.Context, actor, name string) (seen int64
 
 func (e *Engine) survey(ctx context.Context, h view.Host, wants definition.Wants) (t expr.Traits, err error) {
 	if aside := h.Aside(); aside != "" {
-		return t, errAside(aside)
+		return t, errAside(h.Name + ": " + aside)
 	}
 	conn, err := e.Dialer.Connect(ctx, target(h))
 	if err == nil {

@@ -137,7 +137,7 @@ func (r *reading) leaf() (encoded []byte, contents [][]byte) {
 	leaf := plan.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, Login: h.Login, Sudo: h.Sudo, HostKey: h.HostKey, Labels: h.Labels, Values: r.services[0].Values}
 	leaf.MayFail = r.mayFail
 	for _, hop := range h.Hops {
-		leaf.Via = append(leaf.Via, plan.Hop{Host: hop.Name, Address: hop.Address, Login: hop.Login, HostKey: hop.HostKey})
+		leaf.Via = append(leaf.Via, plan.Hop{Host: hop.Name, Address: hop.Address, Login: hop.Login, HostKey: hop.HostKey, Labels: hop.Labels})
 	}
 	for _, c := range r.services {
 		if len(c.Files) == 0 {

@@ -35,6 +35,7 @@ type Target struct {
 	User    string
 	HostKey string // the pinned key, as in authorized_keys; empty is refused
 	Sudo    bool   // reach root by sudo -n
+	Labels  map[string]string
 	// Via are the hosts by way of which it is reached, the first from here at the front: an
 	// sshd there has to allow forwarding (AllowTcpForwarding).
 	Via []Target
@@ -42,9 +43,11 @@ type Target struct {
 
 // Dialer makes connections.
 type Dialer struct {
-	Signer  ssh.Signer
-	Timeout time.Duration // of connecting; 10s where unset
-	Alive   time.Duration // how often a connection is asked whether its host is still there, which may take twice as long to answer; 10s where unset
+	Signer ssh.Signer
+	// Credentials are other keys, for the hosts that they fit.
+	Credentials []Credential
+	Timeout     time.Duration // of connecting; 10s where unset
+	Alive       time.Duration // how often a connection is asked whether its host is still there, which may take twice as long to answer; 10s where unset
 
 	arriving atomic.Int64 // bytes of answers that are held now, of all hosts together
 
@@ -161,10 +164,11 @@ func (d *Dialer) patience(t Target) time.Duration {
 // client signs in at a target.
 func (d *Dialer) client(ctx context.Context, t Target) (client *ssh.Client, by way, err error) {
 	var keyError *KeyError
+	signer := d.signer(t)
 	showed := false // our key, to a host that had shown its own
 	config := &ssh.ClientConfig{
 		User:   t.User,
-		Auth:   []ssh.AuthMethod{ssh.PublicKeysCallback(func() ([]ssh.Signer, error) { showed = true; return []ssh.Signer{d.Signer}, nil })},
+		Auth:   []ssh.AuthMethod{ssh.PublicKeysCallback(func() ([]ssh.Signer, error) { showed = true; return []ssh.Signer{signer}, nil })},
 		Config: current,
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
 			keyError = checkKey(t, key)
@@ -190,7 +194,7 @@ func (d *Dialer) client(ctx context.Context, t Target) (client *ssh.Client, by w
 	case keyError != nil:
 		return nil, by, keyError
 	case showed && ctx.Err() == nil && !errors.Is(err, io.EOF) && !errors.As(err, new(net.Error)):
-		return nil, by, &NotPermitted{t.Name, t.User, ssh.FingerprintSHA256(d.Signer.PublicKey())}
+		return nil, by, &NotPermitted{t.Name, t.User, ssh.FingerprintSHA256(signer.PublicKey())}
 	}
 	return nil, by, unreachable(ctx, t, err)
 }

@@ -108,7 +108,7 @@ func (d *Dialer) reach(ctx context.Context, t Target) (raw net.Conn, by way, err
 func (d *Dialer) hop(ctx context.Context, t Target) (client *ssh.Client, leave func(), err error) {
 	var way strings.Builder
 	for _, h := range append(t.Via[:len(t.Via):len(t.Via)], t) {
-		fmt.Fprintf(&way, "%q %q %q\n", h.Address, h.User, h.HostKey)
+		fmt.Fprintf(&way, "%q %q %q %q\n", h.Address, h.User, h.HostKey, Fingerprint(PublicKey(d.signer(h))))
 	}
 	key := way.String()
 	d.mu.Lock()

@@ -88,7 +88,7 @@ var hostCommand = command{"host", "NAME", "one machine: how it stands, and what 
 				return usagef("-set-aside wants -because TEXT and -until DAY, such as 2026-12-24")
 			}
 			end := day.AddDate(0, 0, 1)
-			return said(c.SetAside(ctx, name, view.Aside{Because: *because, Until: end}), "%s is set aside until %s; wladder host %s -back takes it back earlier", plain(name), when(end), plain(name))
+			return said(c.SetAside(ctx, name, view.Aside{Because: *because, Until: end}), "%s is set aside until the end of %s; wladder host %s -back takes it back earlier", plain(name), *until, plain(name))
 		case *back:
 			return said(c.TakeBack(ctx, name), "%s is back in service; rehearse the changes that it missed", plain(name))
 		case *rename != "":
@@ -165,7 +165,7 @@ func (t *terminal) host(h view.Host) {
 	}
 	fmt.Fprintf(t.out, "  labels    %s\n", plain(labels(h)))
 	if h.AsideUntil != nil {
-		fmt.Fprintf(t.out, "  set aside until %s by %s: %s\n", when(*h.AsideUntil), plain(h.AsideBy), plain(h.AsideBecause))
+		fmt.Fprintf(t.out, "  set aside by %s until %s: %s\n", plain(h.AsideBy), when(*h.AsideUntil), plain(h.AsideBecause))
 	}
 	if h.MissedAt != nil {
 		fmt.Fprintf(t.out, "  missed    %s: %s\n", when(*h.MissedAt), plain(h.MissedWhy))
@@ -188,7 +188,7 @@ func (t *terminal) host(h view.Host) {
 func standing(h view.Host) string {
 	switch {
 	case h.AsideUntil != nil:
-		return "set aside until " + h.AsideUntil.Local().Format(time.DateOnly)
+		return "set aside until " + h.AsideUntil.Add(-time.Second).Local().Format(time.DateOnly) // the end of a day is that day
 	case h.HostKey == "":
 		return "no host key"
 	case h.MissedAt != nil:

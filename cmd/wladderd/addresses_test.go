@@ -12,7 +12,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -177,31 +176,24 @@ func (w *world) quiet(pid int) {
 	}
 }
 
-// loop has OpenSSH's client read the file and run the checker on each host, and
-// gives the CPU that the clients used. The options are of OpenSSH's client.
-func (w *world) loop(identity, hostKey string, options ...string) (used time.Duration) {
+// loop has xargs run OpenSSH's client, 16 at a time, to read the file and run the checker on
+// each host, and gives the CPU that they used. The options are of OpenSSH's client.
+func (w *world) loop(identity, hostKey string, options ...string) time.Duration {
 	known := filepath.Join(w.TempDir(), "known_hosts")
 	if err := os.WriteFile(known, []byte("[127.19.101.*]:2222 "+hostKey), 0o600); err != nil {
 		w.Fatal(err)
 	}
-	free := make(chan struct{}, 16)
-	var all sync.WaitGroup
-	var mu sync.Mutex
-	for n := range *addresses {
-		free <- struct{}{}
-		all.Go(func() {
-			defer func() { <-free }()
-			cmd := exec.Command("ssh", slices.Concat(options, []string{"-F", "none", "-p", "2222", "-i", identity, "-o", "IdentitiesOnly=yes", "-o", "BatchMode=yes", "-o", "UserKnownHostsFile=" + known,
-				"-o", "GlobalKnownHostsFile=none", fmt.Sprintf("root@127.19.101.%d", n+1), "cat /etc/nginx/nginx.conf && /usr/sbin/nginx -t -q"})...)
-			out, err := cmd.CombinedOutput()
-			if err != nil || !bytes.Contains(out, []byte("worker_connections")) {
-				w.Errorf("%v: %s", err, out)
-			}
-			mu.Lock()
-			defer mu.Unlock()
-			used += cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()
-		})
+	addresses := ""
+	for n := range w.count {
+		addresses += fmt.Sprintf("root@127.19.101.%d\n", n+1)
 	}
-	all.Wait()
-	return used
+	words := slices.Concat([]string{"-P", "16", "-I", "{}", "ssh", "-F", "none", "-n"}, options, []string{"-p", "2222", "-i", identity, "-o", "IdentitiesOnly=yes", "-o", "BatchMode=yes", "-o", "UserKnownHostsFile=" + known,
+		"-o", "GlobalKnownHostsFile=none", "{}", "cat /etc/nginx/nginx.conf && /usr/sbin/nginx -t -q"})
+	cmd := exec.Command("xargs", words...)
+	cmd.Stdin = strings.NewReader(addresses)
+	out, err := cmd.CombinedOutput()
+	if read := bytes.Count(out, []byte("worker_connections")); err != nil || read != w.count {
+		w.Fatalf("%d of %d hosts read: %v: %s", read, w.count, err, out[max(0, len(out)-1000):])
+	}
+	return cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime() // its children's as well
 }

@@ -43,6 +43,7 @@ type config struct {
 	showKey, showRecordKey bool
 	goOn                   string
 	checkpointsTo          string // a URL
+	credentials            string // a file
 }
 
 func (c *config) validate() error {
@@ -88,6 +89,7 @@ func main() {
 	flag.StringVar(&c.display, "display", "", "the name to show, with -first-admin")
 	flag.StringVar(&c.accounts, "accounts", "", "where there is no account yet, make those in this file: name, display name, roles and password, between tabs")
 	flag.BoolVar(&c.ownClimbs, "own-climbs", false, "policy: an author who is an operator may start the climb of their own change")
+	flag.StringVar(&c.credentials, "credentials", "", "file that says with which other keys, or keys of the ssh-agent, some hosts are signed in to: a list of name, where, and key or agent")
 	flag.BoolVar(&c.showKey, "show-key", false, "print the public key with which the server signs in to hosts, and end")
 	flag.BoolVar(&c.showRecordKey, "show-record-key", false, "print the public key of the record's checkpoints, and end")
 	flag.StringVar(&c.goOn, "go-on-from-copy", "", "after the database came back from an older copy: have its record go on, as these two admins say; NAME,NAME, their passwords being two lines of standard input; and end")
@@ -125,8 +127,15 @@ func run(ctx context.Context, c config) error {
 	if err != nil {
 		return err
 	}
+	others, err := credentials(c.credentials)
+	if err != nil {
+		return err
+	}
 	if c.showKey {
 		fmt.Print(host.PublicKey(signer))
+		for _, other := range others {
+			fmt.Printf("%s %s\n", strings.TrimSpace(host.PublicKey(other.Signer)), other.Name)
+		}
 		return nil
 	}
 	if c.showRecordKey {
@@ -180,7 +189,7 @@ func run(ctx context.Context, c config) error {
 			return err
 		}
 	}
-	return serve(ctx, c, log, st, signer)
+	return serve(ctx, c, log, st, &host.Dialer{Signer: signer, Credentials: others})
 }
 
 // goOn has the record go on from an older copy of the database.
@@ -238,8 +247,8 @@ func addAccounts(ctx context.Context, st *store.Store, path string) error {
 // maxConnections bounds how many clients are connected at once; more wait.
 const maxConnections = 4096
 
-func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, signer host.Signer) error {
-	e := engine.New(engine.Config{Store: st, Dialer: engine.Over(&host.Dialer{Signer: signer}), Log: log, Lease: c.lease, Kept: c.kept})
+func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, dialer *host.Dialer) error {
+	e := engine.New(engine.Config{Store: st, Dialer: engine.Over(dialer), Log: log, Lease: c.lease, Kept: c.kept})
 	listener, err := c.door.open(log)
 	if err != nil {
 		return err

@@ -104,10 +104,11 @@ type Leaf struct {
 
 // Hop is a host on the way to another.
 type Hop struct {
-	Host    string `json:"host"`
-	Address string `json:"address"`
-	Login   string `json:"login"`
-	HostKey string `json:"host_key"`
+	Host    string            `json:"host"`
+	Address string            `json:"address"`
+	Login   string            `json:"login"`
+	HostKey string            `json:"host_key"`
+	Labels  map[string]string `json:"labels,omitempty"`
 }
 
 // LeafPart is what is to happen to one service instance on one host.
