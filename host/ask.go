@@ -142,6 +142,8 @@ func (q Question) words() []string {
 			protocol = "tcp"
 		}
 		return []string{"port", protocol, strconv.Itoa(q.Port)}
+	case q.Kind == probe.Property:
+		return []string{"property", q.Name, q.With["name"]}
 	case q.Kind == probe.File:
 		return []string{"file", q.Path, q.With["as"]}
 	case q.Kind == probe.Size && q.With["name"] != "":
@@ -320,6 +322,8 @@ func replyOf(q Question, a answer) (r Reply) {
 		r.Readable, _ = a["readable"].(bool)
 	case q.Kind == probe.Size:
 		r.Bytes, r.Count = int64(a.number("bytes")), a.number("count")
+	case q.Kind == probe.Property:
+		r.Output, r.Shown = a.short("value"), true
 	case q.Kind == probe.Command:
 		r.Exit, r.Output, r.Shown = a.number("exit"), a.text("output"), q.Command.Shown
 	}

@@ -94,7 +94,7 @@ var bundledCases = []bundledCase{
 	// The kernel is the machine's: files stand for a few of its settings here.
 	{name: "sysctl", prepare: "mkdir /run/ipv4; for name in tcp_fin_timeout tcp_keepalive_time; do cat /proc/sys/net/ipv4/$name >/run/ipv4/$name; done; mount --bind /run/ipv4 /proc/sys/net/ipv4; mkdir /etc/systemd/system/systemd-sysctl.service.d; printf '[Unit]\\nConditionPathIsReadWrite=\\n[Service]\\nExecStart=\\nExecStart=/bin/true\\n' >/etc/systemd/system/systemd-sysctl.service.d/lab.conf; systemctl daemon-reload; systemctl start systemd-sysctl",
 		good: `  - {put: office, text: "net.ipv4.tcp_fin_timeout = 30\n"}`, asked: "sysctl -n net.ipv4.tcp_fin_timeout", want: "30",
-		refused: "  - {put: office, text: \"net.ipv4.tcp_fin_timeout = 30\\n\"}\n  - {file: office, set: net.ipv4.tcp_fin_timeout, to: 9000}", why: "out of range",
+		refused: `  - {put: office, text: "net.ipv4.tcp_fin_timeout = 9000\n"}`, why: "out of range",
 		bad: `  - {put: office, text: "net.ipv4.no_such_key = 1\n"}`},
 	{name: "unit", sample: true, prepare: `printf '[Service]\nExecStart=/bin/sleep infinity\nTimeoutStartSec=5\n[Install]\nWantedBy=multi-user.target\n' >/etc/systemd/system/office.service; systemctl daemon-reload; systemctl start office`,
 		good: `  - {file: unit, set: Service/Restart, to: on-failure}`, asked: "systemctl show -p Restart office", want: "Restart=on-failure",

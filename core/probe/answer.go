@@ -183,6 +183,8 @@ func (a Answer) Words(kind Kind) string {
 		return fmt.Sprintf("%s, %s:%s, mode %s, %s", a.Kind, a.Owner, a.Group, a.Mode, counted(int(a.Bytes), "byte", "bytes"))
 	case Size:
 		return fmt.Sprintf("%s, %s", bytesWords(a.Bytes), counted(a.Count, "file", "files"))
+	case Property:
+		return "it is " + Clip(a.Output, 100)
 	case Command:
 		if !a.Shown {
 			return fmt.Sprintf("exit %d, it says %s", a.Exit, counted(len(a.Output), "byte", "bytes"))

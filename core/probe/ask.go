@@ -20,12 +20,13 @@ const (
 	TLS  Kind = "tls"
 	SSH  Kind = "ssh"
 
-	Unit    Kind = "unit"
-	Process Kind = "process"
-	Port    Kind = "port"
-	File    Kind = "file"
-	Size    Kind = "size"
-	Command Kind = "command"
+	Unit     Kind = "unit"
+	Process  Kind = "process"
+	Port     Kind = "port"
+	File     Kind = "file"
+	Size     Kind = "size"
+	Command  Kind = "command"
+	Property Kind = "property"
 )
 
 // certificate lists what a TLS connection answers.
@@ -33,16 +34,17 @@ var certificate = []string{"protocol", "names", "days_left", "issuer", "chain", 
 
 // answers lists what each kind answers, by the names that expressions have.
 var answers = map[Kind][]string{
-	HTTP:    {"connected", "held", "status", "headers", "body", "size"},
-	TCP:     {"connected", "held", "banner"},
-	TLS:     append([]string{"connected", "held"}, certificate...),
-	SSH:     {"connected", "banner", "methods", "signed_in"},
-	Unit:    {"state", "sub", "restarts", "processes", "renewed"},
-	Process: {"count", "users", "age"},
-	Port:    {"listeners", "users"},
-	File:    {"content", "mode", "owner", "group", "kind", "readable", "bytes"},
-	Size:    {"bytes", "count"},
-	Command: {"exit", "output"},
+	HTTP:     {"connected", "held", "status", "headers", "body", "size"},
+	TCP:      {"connected", "held", "banner"},
+	TLS:      append([]string{"connected", "held"}, certificate...),
+	SSH:      {"connected", "banner", "methods", "signed_in"},
+	Unit:     {"state", "sub", "restarts", "processes", "renewed"},
+	Process:  {"count", "users", "age"},
+	Port:     {"listeners", "users"},
+	File:     {"content", "mode", "owner", "group", "kind", "readable", "bytes"},
+	Size:     {"bytes", "count"},
+	Command:  {"exit", "output"},
+	Property: {"output"},
 }
 
 // known tells whether any kind answers to the name; others are an expression's own.
@@ -92,19 +94,24 @@ var grammar = map[Kind]struct {
 	form string
 	may  string
 }{
-	HTTP:    {"http or https [METHOD] :PORT/PATH [host=NAME] [header=\"Name: value\"] [pin=SHA256|pin={file:KEY}] [from=host]", " host header form pin from "},
-	TCP:     {`tcp :PORT [send="TEXT"] [from=host]`, " send from "},
-	TLS:     {"tls :PORT [host=NAME] [pin=SHA256|pin={file:KEY}] [from=host]", " host pin from "},
-	SSH:     {"ssh :PORT [user=NAME] [password={secret:NAME}] [key={secret:NAME}]", " user password key "},
-	Unit:    {"unit NAME", ""},
-	Process: {"process NAME", ""},
-	Port:    {"port NUMBER [protocol=udp]", " protocol "},
-	File:    {"file PATH [as=USER]", " as "},
-	Size:    {"size PATH [name=GLOB]", " name "},
-	Command: {"command NAME, one of the definition's", ""},
+	HTTP:     {"http or https [METHOD] :PORT/PATH [host=NAME] [header=\"Name: value\"] [pin=SHA256|pin={file:KEY}] [from=host]", " host header form pin from "},
+	TCP:      {`tcp :PORT [send="TEXT"] [from=host]`, " send from "},
+	TLS:      {"tls :PORT [host=NAME] [pin=SHA256|pin={file:KEY}] [from=host]", " host pin from "},
+	SSH:      {"ssh :PORT [user=NAME] [password={secret:NAME}] [key={secret:NAME}]", " user password key "},
+	Unit:     {"unit NAME", ""},
+	Process:  {"process NAME", ""},
+	Port:     {"port NUMBER [protocol=udp|any]", " protocol "},
+	File:     {"file PATH [as=USER]", " as "},
+	Size:     {"size PATH [name=GLOB]", " name "},
+	Command:  {"command NAME, one of the definition's", ""},
+	Property: {"property UNIT NAME", ""},
 }
 
-const kinds = "want http, https, tcp, tls, ssh, unit, process, port, file, size or command"
+// Properties are those of a unit that may be asked for: none of them holds a secret
+// (systemd.exec(5), systemd.service(5)).
+var Properties = []string{"Restart", "Type", "User", "Group", "KillMode", "NotifyAccess", "LimitNOFILE", "LimitNPROC", "TasksMax", "Nice", "OOMPolicy", "PrivateTmp", "PrivateDevices", "ProtectSystem", "ProtectHome", "NoNewPrivileges", "RemainAfterExit"}
+
+const kinds = "want http, https, tcp, tls, ssh, unit, property, process, port, file, size or command"
 
 var (
 	plainName = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9@:_.+-]*$`)
@@ -181,6 +188,12 @@ func parseAsk(line string, first bool) (Ask, error) {
 	}
 	if err := a.operand(words[0]); err != nil {
 		return bad("%v", err)
+	}
+	if a.Kind == Property {
+		if len(words) != 2 || !slices.Contains(Properties, words[1]) {
+			return bad("want %s, one of %s", rule.form, strings.Join(Properties, ", "))
+		}
+		a.With["name"], words = words[1], words[:1]
 	}
 	for _, w := range words[1:] {
 		name, value, _ := strings.Cut(w, "=")
@@ -272,8 +285,8 @@ func (a *Ask) option(name, value string) error {
 		}
 		a.With[name] = value
 	case "protocol":
-		if value != "tcp" && value != "udp" {
-			return fmt.Errorf("protocol %q; want tcp or udp", value)
+		if value != "tcp" && value != "udp" && value != "any" {
+			return fmt.Errorf("protocol %q; want tcp or udp, or any", value)
 		}
 		a.With[name] = value
 	case "password", "key":

@@ -110,6 +110,15 @@ func (s *set) put(e change.Edit) {
 	if len(s.literals) > before {
 		return
 	}
+	if now != nil {
+		empty := was
+		if empty == nil {
+			empty, _ = f.document(nil)
+		}
+		if !s.judgeBrought(f, now, conf.Compare(empty, now)) {
+			return
+		}
+	}
 	f.Candidate.Content, f.Candidate.Sum = []byte(text), ""
 	s.exposed(f, e)
 	s.heaviest()
@@ -297,8 +306,11 @@ func (s *set) within(e change.Edit, verb string) {
 		address = nil
 	}
 	rule := s.svc.SettingOf(f.Key, address)
-	if edit.Do == conf.Set && rule != nil && !s.judge(f, doc, edit, rule) {
-		return
+	if edit.Do == conf.Set {
+		s.proves(f, address, edit.To.Joined())
+		if rule != nil && !s.judge(f, doc, edit, rule) {
+			return
+		}
 	}
 	act := len(s.svc.Acts) - 1
 	if rule != nil && rule.Act != "" {
@@ -359,6 +371,7 @@ func (s *set) judgeBrought(f *Rendered, now *conf.Document, altered []conf.Alter
 		if err != nil || a.New == "" {
 			continue
 		}
+		s.proves(f, address, a.New)
 		if rule := s.svc.SettingOf(f.Key, address); rule != nil {
 			well = s.judge(f, now, conf.Edit{Address: a.Address, To: conf.Text(a.New)}, rule) && well
 		}
@@ -390,16 +403,23 @@ func (s *set) secretTexts() []string {
 	return all
 }
 
+// proves has the value be proven at work, where something can: no secret, which no question
+// may hold.
+func (s *set) proves(f *Rendered, address conf.Address, value string) {
+	check := s.svc.Proof(f.Key, address, value)
+	if check == nil || slices.ContainsFunc(s.secretTexts(), func(text string) bool { return strings.Contains(value, text) }) {
+		return
+	}
+	one := *check
+	one.Name, one.Value = address.String()+" in force", value
+	s.InForce = append(slices.DeleteFunc(s.InForce, func(p probe.Probe) bool { return p.Name == one.Name }), one)
+}
+
 // judge holds a value against the definition's rule for it.
 func (s *set) judge(f *Rendered, doc *conf.Document, edit conf.Edit, rule *definition.Setting) bool {
 	value := edit.To.Joined()
 	if rule.Shown != "" {
 		s.Shown = append(s.Shown, strings.ReplaceAll(rule.Shown, "{value}", value))
-	}
-	if check := rule.InForce; check != nil && !rule.Secret && !slices.ContainsFunc(s.secretTexts(), func(text string) bool { return strings.Contains(value, text) }) {
-		one := *check
-		one.Name, one.Value = edit.Address+" in force", value
-		s.InForce = append(slices.DeleteFunc(s.InForce, func(p probe.Probe) bool { return p.Name == one.Name }), one)
 	}
 	if now, line, _ := doc.Get(edit.Address); now != value || edit.Do != conf.Set {
 		one := Named{value, edit.Address, f.Found.Path, line}

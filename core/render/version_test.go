@@ -78,10 +78,12 @@ settings:
 		t.Fatal(err)
 	}
 	for edit, want := range map[string]string{
-		"set: archive/keep, to: 7d":   "archive/keep goes from 30d to 7d: readings older than that are deleted at the next run, for good.",
-		"set: archive/keep, to: 720h": "",
-		"set: archive/keep, to: 60d":  "",
-		"set: archive/keep, to: soon": "is of the wrong type",
+		"set: archive/keep, to: 7d":                   "archive/keep goes from 30d to 7d: readings older than that are deleted at the next run, for good.",
+		"set: archive/keep, to: 720h":                 "",
+		"set: archive/keep, to: 60d":                  "",
+		"set: archive/keep, to: soon":                 "is of the wrong type",
+		`put: main, text: "[archive]\nkeep = soon\n"`: "is of the wrong type",
+		`put: main, text: "[archive]\nkeep = 7d\n"`:   "archive/keep goes from 30d to 7d",
 	} {
 		spec, err := change.Parse("c", []byte("title: t\nreason: r\nservice: archive\nwhere: cores > 0\ncount: 1\nedits: [{"+edit+"}]\n"))
 		if err != nil {

@@ -32,11 +32,19 @@ ask_process() {
 ask_port() {
 	kind=-t
 	if [ "$1" = udp ]; then kind=-u; fi
+	if [ "$1" = any ]; then kind=-tu; fi
 	shown=$(ss -Hlnp "$kind" "sport = :$2" 2>&1) || {
 		failure "ss: $shown"
 		return 0
 	}
 	printf '{"n":%s,"sockets":"%s"}\n' "$n" "$(text "$(printf %s "$shown" | head -c 65536)")"
+}
+
+#: property
+# ask_property UNIT NAME
+ask_property() {
+	shown=$(systemctl show -p "$2" --value -- "$1" 2>/dev/null) || shown=
+	printf '{"n":%s,"value":"%s"}\n' "$n" "$(text "$shown")"
 }
 
 #: file

@@ -1,0 +1,42 @@
+package definition
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+
+	"wladder/core/conf"
+	"wladder/core/probe"
+)
+
+// What proves a value at work is the definition's to say, setting by setting. Where it does
+// not, some formats and types tell it by themselves.
+
+// Proof gives the check that proves a value of an address at work: the setting's own, or what
+// its type or format tells; nil where neither does.
+func (s *Service) Proof(file string, a conf.Address, value string) *probe.Probe {
+	rule := s.SettingOf(file, a)
+	if rule != nil && (rule.InForce != nil || rule.Secret) {
+		return rule.InForce
+	}
+	if len(a) == 0 {
+		return nil
+	}
+	last := a[len(a)-1].Name
+	format := s.Files[file].Format
+	switch {
+	case rule != nil && rule.Type == "port" && value != "0" && rule.Judge(value) == "":
+		return &probe.Probe{Ask: "port " + value + " protocol=any", Expect: "size(listeners) > 0"}
+	case format == conf.Sysctl && len(a) == 1 && kernelName.MatchString(last) && wholeNumber.MatchString(value):
+		return &probe.Probe{Ask: "file /proc/sys/" + strings.ReplaceAll(last, ".", "/"), Expect: "content.trim() == value"}
+	case format == conf.Systemd && len(a) == 2 && a[0].Name == "Service" && slices.Contains(probe.Properties, last) && unitWord.MatchString(value):
+		return &probe.Probe{Ask: "property " + s.Unit + " " + last, Expect: `output.trim() == value || value in ["true", "on", "1"] && output.trim() == "yes" || value in ["false", "off", "0"] && output.trim() == "no"`}
+	}
+	return nil
+}
+
+var (
+	kernelName  = regexp.MustCompile(`^[a-z0-9_]+(\.[a-z0-9_-]+)+$`) // sysctl(8); a slash in it is another matter
+	wholeNumber = regexp.MustCompile(`^-?(0|[1-9][0-9]*)$`)
+	unitWord    = regexp.MustCompile(`^[A-Za-z0-9-]+$`)
+)

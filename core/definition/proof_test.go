@@ -1,0 +1,71 @@
+package definition
+
+import (
+	"testing"
+
+	"wladder/core/conf"
+	"wladder/core/probe"
+)
+
+// TestProofs says of values by what they are proven at work where the definition does not.
+func TestProofs(t *testing.T) {
+	s, err := Parse("d", []byte(`
+service: all
+title: All
+where: "true"
+unit: office.service
+files:
+  web: {format: nginx, paths: {any: /etc/web.conf}}
+  kernel: {format: sysctl, paths: {any: /etc/sysctl.d/60.conf}}
+  unit: {format: systemd, paths: {any: /etc/systemd/system/office.service}}
+acts: [{name: restart, command: [systemctl, restart, office.service]}]
+settings:
+  - {address: http/server/listen, file: web, type: port}
+  - {address: http/token, file: web, type: text, secret: true}
+  - {address: own, file: web, type: port, in-force: {ask: unit office.service, expect: restarts == 0}}
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct{ file, address, value, ask string }{
+		{"web", "http/server/listen", "8443", "port 8443 protocol=any"},
+		{"web", "http/server/listen", "0", ""},
+		{"web", "http/server/listen", "unix:/run/x", ""},
+		{"web", "http/token", "4711", ""},
+		{"web", "own", "8443", "unit office.service"},
+		{"web", "other", "8443", ""},
+		{"kernel", "net.ipv4.tcp_fin_timeout", "30", "file /proc/sys/net/ipv4/tcp_fin_timeout"},
+		{"kernel", "net.ipv4.tcp_rmem", "4096 131072 6291456", ""},
+		{"kernel", "kernel.core_pattern", "/x", ""},
+		{"kernel", "net/ipv4/tcp_fin_timeout", "30", ""},
+		{"unit", "Service/Restart", "on-failure", "property office.service Restart"},
+		{"unit", "Service/PrivateTmp", "true", "property office.service PrivateTmp"},
+		{"unit", "Service/Environment", "A", ""},
+		{"unit", "Service/RestartSec", "5", ""},
+		{"unit", "Unit/Restart", "no", ""},
+	} {
+		a, err := conf.ParseAddress(c.address)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := ""
+		if check := s.Proof(c.file, a, c.value); check != nil {
+			got = check.Ask
+			check.Name = "x"
+			if err := check.Check(); err != nil {
+				t.Errorf("%s %s: %v", c.address, c.value, err)
+			}
+		}
+		if got != c.ask {
+			t.Errorf("%s of %s at %s: %q, want %q", c.address, c.file, c.value, got, c.ask)
+		}
+	}
+	a, _ := conf.ParseAddress("Service/PrivateTmp")
+	check := *s.Proof("unit", a, "true")
+	check.Name, check.Value = "x", "true"
+	for output, well := range map[string]bool{"yes\n": true, "no\n": false, "true": true} {
+		if v := check.Judge(probe.Later, probe.Answer{OnHost: probe.OnHost{Output: output}}); v.Well != well {
+			t.Errorf("%q: %+v", output, v)
+		}
+	}
+}
