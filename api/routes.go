@@ -100,7 +100,7 @@ var routes = []route{
 	{"POST", "/changes", "Draft a change", "author", false, "", view.Created{}, 201, (*Server).draft},
 	{"GET", "/changes/{id}", "A change's summary; its size does not grow with its hosts", "viewer", false, nil, view.ChangeDetail{}, 200, (*Server).change},
 	{"POST", "/changes/{id}/revisions", "Draft a new revision", "author", false, "", view.Created{}, 201, (*Server).draft},
-	{"POST", "/changes/{id}/rehearsal", "Begin a rehearsal", "author", false, nil, nil, 202, (*Server).rehearse},
+	{"POST", "/changes/{id}/rehearsal", "Begin a rehearsal: of all hosts, or with hosts=missed of those alone that the last one did not get into its plan", "author", false, nil, nil, 202, (*Server).rehearse},
 	{"GET", "/changes/{id}/rehearsal/hosts", "What the newest rehearsal found on each host, by the page", "viewer", false, nil, []view.RehearsedHost{}, 200, (*Server).rehearsedHosts},
 	{"POST", "/changes/{id}/offer", "Offer the plan for review", "author", false, nil, nil, 204, (*Server).offer},
 	{"POST", "/changes/{id}/approval", "Approve the plan under its digest", "reviewer", true, view.Judgement{}, nil, 204, (*Server).approve},
@@ -406,7 +406,16 @@ func (s *Server) rehearse(ctx *gin.Context) {
 	if !ok {
 		return
 	}
-	s.nothing(ctx, http.StatusAccepted, s.Engine.Rehearse(ctx, who(ctx).Name, id))
+	begin := s.Engine.Rehearse
+	switch hosts := ctx.Query("hosts"); hosts {
+	case "", "all":
+	case "missed":
+		begin = s.Engine.RehearseMissed
+	default:
+		s.fail(ctx, invalid{fmt.Errorf("hosts=%s: want all or missed", hosts)})
+		return
+	}
+	s.nothing(ctx, http.StatusAccepted, begin(ctx, who(ctx).Name, id))
 }
 
 // known gives the number of the change a request is about, and answers where

@@ -348,6 +348,12 @@ func (c *Client) Rehearse(ctx context.Context, id int64) error {
 	return c.do(ctx, "POST", at(id, "/rehearsal"), nil)
 }
 
+// RehearseMissed begins a rehearsal of those hosts alone that the last one did not get into
+// its plan.
+func (c *Client) RehearseMissed(ctx context.Context, id int64) error {
+	return c.do(ctx, "POST", at(id, "/rehearsal?hosts=missed"), nil)
+}
+
 // Offer offers the plan for review.
 func (c *Client) Offer(ctx context.Context, id int64) error {
 	return c.do(ctx, "POST", at(id, "/offer"), nil)

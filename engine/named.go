@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -21,7 +22,8 @@ import (
 type namedHere struct {
 	*carried
 	render.Named
-	port   int // 0 where it is a file
+	port   int  // 0 where it is a file
+	folder bool // it is a directory
 	limits expr.Limits
 }
 
@@ -36,7 +38,7 @@ func (r *reading) named() (all []namedHere, questions []host.Question) {
 	for _, c := range r.services {
 		for _, n := range c.Ports {
 			if port, err := strconv.Atoi(n.Value); err == nil && port > 0 && port < 1<<16 {
-				all = append(all, namedHere{c, n, port, r.host.Traits.Limits[c.Unit]})
+				all = append(all, namedHere{c, n, port, false, r.host.Traits.Limits[c.Unit]})
 				questions = append(questions, host.Question{Ask: probe.Ask{Kind: probe.Port, Port: port, With: map[string]string{}}})
 			}
 		}
@@ -44,8 +46,14 @@ func (r *reading) named() (all []namedHere, questions []host.Question) {
 			if !definition.Within(n.Value, c.WritableRoots()) || r.places(n.Value) {
 				continue // it is not looked at, or comes with the change
 			}
-			all = append(all, namedHere{c, n, 0, expr.Limits{}})
+			all = append(all, namedHere{c, n, 0, false, expr.Limits{}})
 			questions = append(questions, host.Question{Presence: n.Value})
+		}
+		for _, n := range c.Folders {
+			if at := path.Clean(n.Value); definition.Within(at+"/", c.WritableRoots()) {
+				all = append(all, namedHere{c, n, 0, true, expr.Limits{}})
+				questions = append(questions, host.Question{Stat: at})
+			}
 		}
 	}
 	return all, questions
@@ -65,6 +73,10 @@ func weighNamed(all []namedHere, replies []host.Reply) (findings []finding.Findi
 		reply := replies[i]
 		switch {
 		case reply.Failure != "":
+			continue
+		case n.folder && reply.OnHost.Kind != "directory":
+			f.Level, f.Code, f.Text = finding.Warn, "no-folder", fmt.Sprintf("the block %s %q: no directory is there on this host", n.Address, n.Value)
+		case n.folder:
 			continue
 		case n.port == 0 && !reply.Present:
 			f.Level, f.Code, f.Text = finding.Veto, "path-missing", fmt.Sprintf("%s: nothing is at %s. Put it there first, or with this change", n.Address, n.Value)

@@ -112,6 +112,16 @@ func (e *Engine) Literals(ctx context.Context, spec *change.Spec) error {
 // Rehearse begins a rehearsal of a change's newest revision. A server carries it
 // out, this one or another; what it finds is in the store.
 func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) error {
+	return e.rehearse(ctx, actor, changeID, false)
+}
+
+// RehearseMissed begins one that reads those hosts alone which the last did not get into its
+// plan: not reached, vetoed, or come since.
+func (e *Engine) RehearseMissed(ctx context.Context, actor string, changeID int64) error {
+	return e.rehearse(ctx, actor, changeID, true)
+}
+
+func (e *Engine) rehearse(ctx context.Context, actor string, changeID int64, missed bool) error {
 	revision, err := e.Store.Revision(ctx, changeID)
 	if err != nil {
 		return err
@@ -124,7 +134,7 @@ func (e *Engine) Rehearse(ctx context.Context, actor string, changeID int64) err
 	if err != nil {
 		return err
 	}
-	t := store.Targets{Revision: revision.Number, Hosts: hosts}
+	t := store.Targets{Revision: revision.Number, Hosts: hosts, Missed: missed}
 	var definitions []*definition.Service
 	for _, name := range spec.Services {
 		version, err := e.Store.ApprovedService(ctx, name)

@@ -3,6 +3,9 @@ package store
 import (
 	"context"
 	"errors"
+	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -23,6 +26,9 @@ type Targets struct {
 	Secrets        map[string]int // versions by name
 	Findings       []finding.Finding
 	Hosts          []view.Host
+	// Missed has those hosts alone be read which the rehearsal before did not get into its
+	// plan; of the others, what it found is kept.
+	Missed bool
 }
 
 // BeginRehearsal notes that a rehearsal has begun; whoever claims it carries it
@@ -66,9 +72,74 @@ func (s *Store) BeginRehearsal(ctx context.Context, actor string, id int64, t Ta
 		if _, err := tx.Exec(ctx, `insert into rehearsed_hosts (rehearsal, host_id, host) select $1, t.id, t.host from unnest($2::bigint[], $3::text[]) as t(id, host)`, rehearsal, ids, names); err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, actor, "rehearsal.begun", id, subject(id), map[string]any{"revision": t.Revision, "hosts": len(t.Hosts)})
+		told := map[string]any{"revision": t.Revision, "hosts": len(t.Hosts)}
+		if t.Missed {
+			if told["kept"], err = s.keepRead(ctx, tx, id, rehearsal, t); err != nil {
+				return err
+			}
+		}
+		return s.happened(ctx, tx, actor, "rehearsal.begun", id, subject(id), told)
 	})
 	return rehearsal, err
+}
+
+// readSpan is for how long what a rehearsal found may be kept by a later one.
+const readSpan = 24 * time.Hour
+
+// keepRead takes over what the last rehearsal of the same revision, definitions and secrets
+// found on hosts that are in its plan and are reached as they were then, and tells on how
+// many. Whether their files are still so, each climb checks.
+func (s *Store) keepRead(ctx context.Context, tx pgx.Tx, id, rehearsal int64, t Targets) (kept int64, err error) {
+	var before, planned int64
+	err = tx.QueryRow(ctx, `select id, plan from rehearsals where change = $1 and revision = $2 and service_digests = $3 and secrets = $4 and id <> $5 and ended_at > now() - $6::interval and plan is not null order by id desc limit 1`,
+		id, t.Revision, orEmpty(t.ServiceDigests), t.Secrets, rehearsal, readSpan).Scan(&before, &planned)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return 0, conflict("no rehearsal of this revision, with these definitions and secrets, has made a plan within the last day; rehearse all of change %d", id)
+	}
+	if err != nil {
+		return 0, err
+	}
+	p, err := s.readPlan(ctx, tx, planned)
+	if err == nil { // what it holds is what that rehearsal made
+		var ended []sealedEntry
+		ended, err = s.entriesOf(ctx, tx, `change = $1 and kind = 'rehearsal.ended' and body::jsonb ->> 'digest' = $2`, ``, ``, id, p.Digest)
+		if err == nil && len(ended) == 0 {
+			err = s.forged(fmt.Sprintf("the plan of change %d", id))
+		}
+	}
+	if err != nil {
+		return 0, err
+	}
+	hosts, digests := slices.Collect(maps.Keys(p.leaves)), make([]string, len(p.leaves))
+	for i, h := range hosts {
+		digests[i] = p.leaves[h]
+	}
+	tag, err := tx.Exec(ctx, `update rehearsed_hosts n set read = true, grp = o.grp, probes = o.probes, leaf = l.body from rehearsed_hosts o join hosts h on h.id = o.host_id
+			join leaves l on l.plan = $3 and l.host_id = o.host_id join unnest($4::bigint[], $5::text[]) as of(host_id, digest) on of.host_id = l.host_id cross join lateral (select l.body::jsonb as was) b
+		where n.rehearsal = $1 and o.rehearsal = $2 and n.host_id = o.host_id and o.read and encode(sha256(convert_to(l.body, 'UTF8')), 'hex') = of.digest and coalesce(h.aside_until, '-infinity') < now()
+			and was ->> 'host' = h.name and was ->> 'address' = h.address and was ->> 'login' = h.login and was ->> 'host_key' = h.host_key and was ->> 'sudo' = h.sudo::text
+			and coalesce(was -> 'via' -> -1 ->> 'host', '') = h.via and coalesce(was -> 'labels', '{}') = h.labels`, rehearsal, before, planned, hosts, digests)
+	if err != nil {
+		return 0, err
+	}
+	groups, err := many[struct {
+		Key, Act string
+		Sealed   []byte
+	}](ctx, tx, `select key, act, sealed from diff_groups g where rehearsal = $1 and exists (select from rehearsed_hosts r where r.rehearsal = $2 and r.grp = g.key)`, before, rehearsal)
+	for _, g := range groups {
+		var v shown
+		var sealed []byte
+		if err == nil {
+			v, err = s.openShown(before, g.Key, g.Sealed)
+		}
+		if err == nil {
+			sealed, err = s.sealShown(rehearsal, g.Key, v)
+		}
+		if err == nil {
+			_, err = tx.Exec(ctx, `insert into diff_groups (rehearsal, key, act, sealed) values ($1, $2, $3, $4) on conflict do nothing`, rehearsal, g.Key, g.Act, sealed)
+		}
+	}
+	return tag.RowsAffected(), err
 }
 
 // Rehearsing is a rehearsal that this server carries out.

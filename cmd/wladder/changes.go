@@ -150,7 +150,8 @@ func (t *terminal) showRun(ctx context.Context, id int64, host string) error {
 	return nil
 }
 
-var rehearse = command{"rehearse", "N", "the read-only pass over every target host, then its summary", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+var rehearse = command{"rehearse", "N", "the read-only pass over every target host, then its summary", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	missed := f.Bool("missed", false, "read those hosts alone that the last rehearsal did not get into its plan; what it found on the others within a day is kept")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		id, err := number(args)
 		if err != nil {
@@ -161,7 +162,11 @@ var rehearse = command{"rehearse", "N", "the read-only pass over every target ho
 		if err != nil {
 			return err
 		}
-		if err := c.Rehearse(ctx, id); err != nil {
+		begin := c.Rehearse
+		if *missed {
+			begin = c.RehearseMissed
+		}
+		if err := begin(ctx, id); err != nil {
 			return err
 		}
 		d, err := t.rehearsed(ctx, c, before)

@@ -1,10 +1,12 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
 	"os"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -15,6 +17,7 @@ import (
 var hostsCommand = command{"hosts", "[PART-OF-NAME]", "the machines", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 	var wanted []string
 	where := f.String("where", "", "only the hosts that this expression fits")
+	state := f.String("state", "", "only those that are so: set-aside, not-reached, no-key or never-surveyed")
 	f.Func("label", "`KEY=VALUE`: hosts with this label alone; may be repeated, and all must fit", func(s string) error {
 		if key, _, ok := strings.Cut(s, "="); !ok || key == "" {
 			return fmt.Errorf("want KEY=VALUE")
@@ -26,8 +29,13 @@ var hostsCommand = command{"hosts", "[PART-OF-NAME]", "the machines", func(f *fl
 		if len(args) > 1 {
 			return usagef("want at most a part of the hosts' names")
 		}
+		fits, known := hostStates[cmp.Or(*state, "any")]
+		if !known {
+			return usagef("-state %s: want set-aside, not-reached, no-key or never-surveyed", *state)
+		}
 		found, err := t.client().Hosts(ctx, strings.Join(args, ""), *where, wanted...)
-		return list(t, found, err, len(args)+len(wanted)+len(*where) > 0, []string{"HOST", "ADDRESS", "LABELS", "SYSTEM", "SURVEYED", "NOT REACHED"}, func(h view.Host) []string {
+		found = slices.DeleteFunc(found, func(h view.Host) bool { return !fits(h) })
+		return list(t, found, err, len(args)+len(wanted)+len(*where)+len(*state) > 0, []string{"HOST", "ADDRESS", "LABELS", "SYSTEM", "SURVEYED", "NOT REACHED"}, func(h view.Host) []string {
 			surveyed, system := "never surveyed", ""
 			if h.SurveyedAt != nil {
 				surveyed = ago(*h.SurveyedAt)
@@ -41,6 +49,15 @@ var hostsCommand = command{"hosts", "[PART-OF-NAME]", "the machines", func(f *fl
 		})
 	}
 }}
+
+// hostStates are those that a list of hosts may be narrowed to.
+var hostStates = map[string]func(h view.Host) bool{
+	"any":            func(view.Host) bool { return true },
+	"set-aside":      func(h view.Host) bool { return h.AsideUntil != nil },
+	"not-reached":    func(h view.Host) bool { return h.MissedAt != nil },
+	"no-key":         func(h view.Host) bool { return h.HostKey == "" },
+	"never-surveyed": func(h view.Host) bool { return h.SurveyedAt == nil },
+}
 
 func labels(h view.Host) string {
 	var all []string

@@ -37,8 +37,8 @@ func TestCredentialsFile(t *testing.T) {
 		"- {name: delta, where: 'cores > 2', key: " + key + "}":      "a host's traits are known once it was signed in to",
 		"- {where: 'true', key: " + key + "}":                        "it has no name",
 		"- {name: delta, where: 'true'}":                             "want either key, a file, or agent",
-		"- {name: delta, where: 'true', key: " + open + "}":           "others may read it (mode 644)",
-		"- {name: delta, where: 'true', key: " + key + "-none}":       "no such file",
+		"- {name: delta, where: 'true', key: " + open + "}":          "others may read it (mode 644)",
+		"- {name: delta, where: 'true', key: " + key + "-none}":      "no such file",
 		"- {name: delta, where: 'true', agent: 'SHA256:x'}":          "SSH_AUTH_SOCK is empty",
 		"- {name: delta, where: 'true', keys: x}":                    "unknown field",
 	} {

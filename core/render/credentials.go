@@ -1,6 +1,8 @@
 package render
 
 import (
+	"maps"
+	"path"
 	"slices"
 	"strings"
 
@@ -83,4 +85,52 @@ func (c *Credentials) same(before *Credentials) bool {
 		return slices.EqualFunc(a, b, func(x, y Named) bool { return x.Value == y.Value })
 	}
 	return alike(c.Certificates, before.Certificates) && alike(c.Keys, before.Keys) && alike(c.Names, before.Names)
+}
+
+// aboutFolders are the blocks that are about a directory, by format (Apache httpd's documentation, "Configuration Sections").
+var aboutFolders = map[conf.Format]string{conf.Apache: "Directory"}
+
+// folders gathers the directories of blocks that the change brings.
+func (s *set) folders() {
+	for _, key := range s.order {
+		f := s.now[key]
+		name := aboutFolders[f.Format]
+		if name == "" || f.Candidate.Kind != plan.Regular || f.Candidate.Sum != "" || f.Base.Same(f.Candidate) {
+			continue
+		}
+		before, _ := f.document(f.Base.Content)
+		after, err := f.document(f.Candidate.Content)
+		if err != nil {
+			continue
+		}
+		was := foldersOf(before, name)
+		is := foldersOf(after, name)
+		for _, at := range slices.Sorted(maps.Keys(is)) {
+			if _, there := was[at]; !there {
+				s.Folders = append(s.Folders, Named{at, name, f.Found.Path, is[at]})
+			}
+		}
+	}
+}
+
+// foldersOf gives the directories that blocks of a name are about, and a line of each.
+func foldersOf(doc *conf.Document, name string) map[string]int {
+	all := map[string]int{}
+	if doc == nil {
+		return all
+	}
+	for _, x := range doc.Settings() {
+		a, err := conf.ParseAddress(x.Address)
+		if err != nil || x.CommentedOut {
+			continue
+		}
+		for _, step := range a {
+			if strings.EqualFold(step.Name, name) && path.IsAbs(step.Argument) && !strings.ContainsAny(step.Argument, "*?[$") {
+				if _, there := all[step.Argument]; !there {
+					all[step.Argument] = x.Line
+				}
+			}
+		}
+	}
+	return all
 }

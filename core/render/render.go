@@ -36,6 +36,8 @@ type Result struct {
 	Chosen []string
 	Ports  []Named // ports that the change has the service listen at anew
 	Paths  []Named // files that values name anew
+	// Folders are directories that blocks are about which the change brings.
+	Folders []Named
 	// Credentials are the certificates and keys of blocks in which the change alters one of
 	// them, or the names that the block serves.
 	Credentials []Credentials
@@ -236,6 +238,7 @@ func Together(reading Reading, parts []Part) []Result {
 		s.tellMade()
 		s.tellWaits()
 		s.credentials()
+		s.folders()
 		r := s.Result
 		r.own = own
 		for _, key := range s.order {

@@ -306,7 +306,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Begin a rehearsal
+         * Begin a rehearsal: of all hosts, or with hosts=missed of those alone that the last one did not get into its plan
          * @description Needs the role author.
          */
         post: operations["postChangesIdRehearsal"];
@@ -2117,7 +2117,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Begin a rehearsal */
+            /** @description Begin a rehearsal: of all hosts, or with hosts=missed of those alone that the last one did not get into its plan */
             202: {
                 headers: {
                     [name: string]: unknown;
