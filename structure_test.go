@@ -27,7 +27,7 @@ var mayImport = map[string]string{
 	"core/view":       "core/change core/conf core/expr core/finding core/ladder core/probe core/render",
 
 	"standin":          "",
-	"host":             "core/cache core/definition core/expr core/finding core/ladder core/plan core/probe core/render core/secret core/signin",
+	"host":             "core/cache core/definition core/expr core/finding core/ladder core/plan core/probe core/render core/secret core/signin core/written",
 	"store":            "core/cache core/change core/conf core/definition core/expr core/finding core/ladder core/plan core/probe core/record core/render core/secret core/view core/written",
 	"store/postmaster": "",
 	"store/faulty":     "",

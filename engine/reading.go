@@ -154,7 +154,7 @@ func (r *reading) leaf() (encoded []byte, contents [][]byte) {
 				Base: f.Base.Ref(r.Store.ContentID), Candidate: f.Candidate.Ref(r.Store.ContentID), Make: f.Make, Others: f.Others, Despite: c.Service.Files[f.Key].Despite,
 			})
 			for _, x := range []plan.Copy{f.Base, f.Candidate} {
-				if x.Kind == plan.Regular && x.Sum == "" {
+				if x.Kind == plan.Regular && x.Sum == "" || x.Kind == plan.Made && x.Content != nil {
 					contents = append(contents, x.Content)
 				}
 			}
@@ -179,6 +179,10 @@ func hostFile(path string, base, candidate plan.Copy, m *definition.Make, others
 	f.Kept = candidate.Sum != ""
 	if candidate.Kind == plan.Symlink {
 		f.Content = []byte(candidate.Target)
+	}
+	if candidate.Kind == plan.Made && candidate.Content != nil {
+		f.Content = nil
+		f.Make, f.Secrets = host.Fill(candidate.Content)
 	}
 	if m != nil {
 		f.Make, f.Others, f.Secrets = m, others, map[string]string{}

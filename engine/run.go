@@ -425,7 +425,7 @@ func (e *Engine) copy(ctx context.Context, ref plan.CopyRef) (plan.Copy, error) 
 	c := plan.Copy{Kind: ref.Kind, Owner: ref.Owner, Group: ref.Group, Mode: ref.Mode, Target: ref.Target}
 	var err error
 	c.Sum = ref.Sum
-	if c.Kind == plan.Regular && c.Sum == "" {
+	if c.Kind == plan.Regular && c.Sum == "" || c.Kind == plan.Made && ref.Content != "" {
 		c.Content, err = e.Store.Content(ctx, ref.Content)
 	}
 	return c, err
@@ -669,7 +669,7 @@ func (r *hostRun) collect(ctx context.Context, check func(plan.LeafFile, render.
 	var paths []string
 	for _, f := range r.paths {
 		at := f.Path
-		if f.Base.Sum != "" || f.Candidate.Kind == plan.Made {
+		if f.Base.Sum != "" || f.Candidate.Kind == plan.Made && f.Base.Kind != plan.Regular {
 			at = host.Closed + at
 		}
 		paths = append(paths, at)

@@ -24,6 +24,7 @@ import (
 	"wladder/core/probe"
 	"wladder/core/render"
 	"wladder/core/secret"
+	"wladder/core/written"
 )
 
 // File is one path that an operation concerns: how it stands and how it is to
@@ -213,7 +214,7 @@ func (c *Conn) found(all []answer, paths []string) ([]render.Found, error) {
 		missing, _ := a["missing"].(bool)
 		f := render.Found{
 			Path: a.data("path"), Resolved: a.data("resolved"), Missing: missing, Kind: a.short("kind"),
-			Owner: a.short("owner"), Group: a.short("group"), Mode: probe.Clip(secret.Legible(a.word("mode")), 5), Content: []byte(a.data("content")), Sum: probe.Clip(secret.Legible(a.word("sum")), 64),
+			Owner: a.short("owner"), Group: a.short("group"), Mode: probe.Clip(secret.Legible(a.word("mode")), 5), Content: []byte(a.data("content")), Covered: a["covered"] == true, Sum: probe.Clip(secret.Legible(a.word("sum")), 64),
 		}
 		names := []string{f.Path, f.Resolved}
 		for _, p := range a.pairs("links") {
@@ -253,6 +254,13 @@ func archive(contents map[string][]byte) []byte {
 	w.Close()
 	packer.Close()
 	return b.Bytes()
+}
+
+// Fill is what makes a file of a text in which words stand for secrets that the host keeps,
+// and the text, by the name under which it goes there.
+func Fill(text []byte) (*definition.Make, map[string]string) {
+	name := "text-" + Hash(text)[:12]
+	return &definition.Make{Command: append([]string{":fill", "{path}", "{secret:" + name + "}"}, definition.KeptNames(text)...), Timeout: written.Duration(20 * time.Second)}, map[string]string{name: string(text)}
 }
 
 func contentsOf(files []File) map[string][]byte {

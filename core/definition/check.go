@@ -124,6 +124,9 @@ func (s *Service) checkMakes(p *written.Problems) {
 		if len(m.Command) == 0 || !strings.Contains(strings.Join(m.Command, " "), "{path}") {
 			p.Add("makes: %s: wants a command with {path} in it", name)
 		}
+		if _, err := s.KeptPaths(m.Command); err != nil {
+			p.Add("makes: %s: %v", name, err)
+		}
 		for _, key := range m.Others() {
 			if _, ok := s.Files[key]; !ok {
 				p.Add("makes: %s: file %q is not one of files", name, key)

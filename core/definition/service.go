@@ -43,6 +43,7 @@ type Service struct {
 	Settings  []Setting          `yaml:"settings"`
 	Rules     []Rule             `yaml:"rules"`
 	Makes     map[string]Make    `yaml:"makes"`
+	Kept      []string           `yaml:"kept"`     // names of secrets that each host makes for itself, and that never leave it
 	Commands  map[string]Command `yaml:"commands"` // that probes may ask
 	Probes    []probe.Probe      `yaml:"probes"`
 	Logs      *Logs              `yaml:"logs"`
@@ -224,6 +225,11 @@ func read(name string, names int, data []byte) (*Service, error) {
 	}
 	s.checkTrial(p)
 	s.checkMakes(p)
+	for _, name := range s.Kept {
+		if !Name(name) {
+			p.Add("kept: %q is no name; want small letters, digits and hyphens", name)
+		}
+	}
 	s.checkCommands(p)
 	s.checkLogs(p)
 	s.checkFrontDoor(p)

@@ -14,13 +14,19 @@ const (
 
 // Copy is how a path stands, or is to stand.
 type Copy struct {
-	Kind         Kind
-	Content      []byte // of a file
-	Sum          string // in place of Content: SHA-256 in hex, of a file whose content never leaves its host
+	Kind    Kind
+	Content []byte // of a file
+	Sum     string // in place of Content: SHA-256 in hex, of a file whose content never leaves its host
+	// Covered tells that words stand in Content for secrets that the host keeps: Sum is that
+	// of the file itself. A made file with Content is that, with its secrets filled in.
+	Covered      bool
 	Owner, Group string // of a file, made or not
 	Mode         string // octal
 	Target       string // of a link, as it reads
 }
+
+// Closed tells that the content of a file is not known here.
+func (c Copy) Closed() bool { return c.Sum != "" && !c.Covered }
 
 // Same tells whether nothing differs between two copies.
 func (c Copy) Same(d Copy) bool {

@@ -148,6 +148,8 @@ func (f LeafFile) Turn() int { return Turn(f.Base.Kind, f.Candidate.Kind) }
 // and what goes comes last.
 func Turn(base, candidate Kind) int {
 	switch {
+	case candidate == Made && base == Regular: // with secrets filled in
+		return 2
 	case candidate == Made:
 		return 0
 	case base == Absent && candidate == Regular:
@@ -177,7 +179,7 @@ func (c Copy) Ref(id func([]byte) string) CopyRef {
 	switch {
 	case c.Sum != "":
 		r.Sum = c.Sum
-	case c.Kind == Regular:
+	case c.Kind == Regular || c.Kind == Made && c.Content != nil:
 		r.Content = id(c.Content)
 	}
 	return r

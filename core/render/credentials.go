@@ -21,7 +21,7 @@ func (s *set) credentials() {
 	}
 	for _, key := range s.order {
 		f := s.now[key]
-		if f.Candidate.Kind != plan.Regular || f.Candidate.Sum != "" || f.Base.Same(f.Candidate) {
+		if f.Candidate.Kind != plan.Regular || f.Candidate.Closed() || f.Base.Same(f.Candidate) {
 			continue
 		}
 		before, _ := f.document(f.Base.Content)
@@ -95,7 +95,7 @@ func (s *set) folders() {
 	for _, key := range s.order {
 		f := s.now[key]
 		name := aboutFolders[f.Format]
-		if name == "" || f.Candidate.Kind != plan.Regular || f.Candidate.Sum != "" || f.Base.Same(f.Candidate) {
+		if name == "" || f.Candidate.Kind != plan.Regular || f.Candidate.Closed() || f.Base.Same(f.Candidate) {
 			continue
 		}
 		before, _ := f.document(f.Base.Content)

@@ -119,7 +119,7 @@ func (s *set) put(e change.Edit) {
 			return
 		}
 	}
-	f.Candidate.Content, f.Candidate.Sum = []byte(text), ""
+	f.Candidate.Content, f.Candidate.Sum, f.Candidate.Covered = []byte(text), "", false
 	s.exposed(f, e)
 	s.heaviest()
 	s.tries(f, e, was, now)
@@ -127,7 +127,7 @@ func (s *set) put(e change.Edit) {
 
 // exposed warns of a secret in a file that everybody may read.
 func (s *set) exposed(f *Rendered, e change.Edit) {
-	if m := f.Candidate.Mode; len(e.SecretNames()) > 0 && m != "" && m[len(m)-1] >= '4' {
+	if m := f.Candidate.Mode; (len(e.SecretNames()) > 0 || definition.HoldsKept(f.Candidate.Content)) && m != "" && m[len(m)-1] >= '4' {
 		s.find(finding.Warn, "secret-readable", f.Found.Path, 0, "holds a secret then, and everybody on the host may read it (mode %s)", m)
 	}
 }
@@ -187,6 +187,9 @@ func (s *set) unlisted(f *Rendered, what string) {
 // not understood.
 func (s *set) tries(f *Rendered, e change.Edit, was, now *conf.Document) {
 	switch {
+	case definition.HoldsKept(f.Candidate.Content):
+		s.wait(f, 0, "it", "holds a secret that the host keeps")
+		return
 	case len(e.SecretNames()) > 0:
 		s.wait(f, 0, "it", "holds a secret")
 		return
@@ -257,6 +260,11 @@ func (s *set) make(e change.Edit) {
 	}
 	def := s.svc.Files[m.File]
 	f.Candidate = plan.Copy{Kind: plan.Made, Owner: def.Owner, Group: def.Group, Mode: def.Mode}
+	var err error
+	if m.Command, err = s.svc.KeptPaths(m.Command); err != nil {
+		s.refuse(f, 0, "%v", err)
+		return
+	}
 	f.Make, f.Others = &m, map[string]string{}
 	if len(m.SecretNames()) > 0 {
 		s.wait(f, 0, "what is made", "needs a secret")
@@ -286,7 +294,7 @@ func (s *set) within(e change.Edit, verb string) {
 		s.find(finding.Veto, "base-missing", f.Found.Path, 0, "is not there; is the software installed on this host?")
 		return
 	}
-	if f.Candidate.Sum != "" {
+	if f.Candidate.Closed() {
 		s.refuse(f, 0, "is made on the host, and its content never leaves it: it can be made, put anew or deleted, and have another mode")
 		return
 	}
@@ -358,6 +366,9 @@ func (s *set) within(e change.Edit, verb string) {
 	}
 	f.made = append(f.made, next.Made()[len(doc.Made()):]...)
 	f.addresses = append(f.addresses, edit.Address)
+	if next != doc {
+		f.Candidate.Sum, f.Candidate.Covered = "", false
+	}
 	f.Candidate.Content, f.last = next.Bytes(), next
 	s.exposed(f, e)
 	s.tries(f, e, doc, next)
@@ -407,7 +418,7 @@ func (s *set) secretTexts() []string {
 // may hold.
 func (s *set) proves(f *Rendered, address conf.Address, value string) {
 	check := s.svc.Proof(f.Key, address, value)
-	if check == nil || slices.ContainsFunc(s.secretTexts(), func(text string) bool { return strings.Contains(value, text) }) {
+	if check == nil || definition.HoldsKept([]byte(value)) || slices.ContainsFunc(s.secretTexts(), func(text string) bool { return strings.Contains(value, text) }) {
 		return
 	}
 	one := *check
@@ -434,6 +445,9 @@ func (s *set) judge(f *Rendered, doc *conf.Document, edit conf.Edit, rule *defin
 		return false
 	}
 	wrong := rule.Judge(value)
+	if definition.HoldsKept([]byte(value)) { // what the host fills in is not known here
+		wrong = ""
+	}
 	for _, text := range s.standIns {
 		if strings.Contains(value, text) { // the secret itself is judged, this only stands for it
 			wrong = ""
@@ -529,14 +543,21 @@ func (s *set) resolve(f *Rendered, doc *conf.Document, e change.Edit, verb strin
 			edit.Find, err = s.valued(f, e.Replace)
 		}
 	case verb == "insert":
-		edit.Text, err = secret.Fill(e.Insert, s.reading.Secrets)
+		if edit.Text, err = s.svc.FillKept(e.Insert); err == nil {
+			edit.Text, err = secret.Fill(edit.Text, s.reading.Secrets)
+		}
 	case verb != "set":
 	case e.To != nil:
 		edit.To = e.To.Value
-		edit.To.Text = probe.Fill(edit.To.Text, s.reading.Secrets)
 		edit.To.Words = slices.Clone(edit.To.Words)
+		fill := func(text string) string {
+			filled, bad := s.svc.FillKept(text)
+			err = cmp.Or(err, bad)
+			return probe.Fill(filled, s.reading.Secrets)
+		}
+		edit.To.Text = fill(edit.To.Text)
 		for i, word := range edit.To.Words {
-			edit.To.Words[i] = probe.Fill(word, s.reading.Secrets)
+			edit.To.Words[i] = fill(word)
 		}
 	case e.Secret != "":
 		edit.To.Words = []string{s.reading.Secrets[e.Secret]}

@@ -18,6 +18,7 @@ type Found struct {
 	Kind     string      // "regular file" in the words of stat(1), or another
 	Content  []byte
 	Sum      string // in its place, where it was not to leave the host: SHA-256 in hex
+	Covered  bool   // Content has words in place of secrets that the host keeps, and Sum is the file's own
 	Owner    string
 	Group    string
 	Mode     string // octal
@@ -29,7 +30,7 @@ func (f Found) Copy() plan.Copy {
 	if f.Missing {
 		return plan.Copy{Kind: plan.Absent}
 	}
-	return plan.Copy{Kind: plan.Regular, Content: f.Content, Sum: f.Sum, Owner: f.Owner, Group: f.Group, Mode: f.Mode}
+	return plan.Copy{Kind: plan.Regular, Content: f.Content, Sum: f.Sum, Covered: f.Covered, Owner: f.Owner, Group: f.Group, Mode: f.Mode}
 }
 
 // Itself gives what stands at the path, a link as a link.

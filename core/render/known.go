@@ -58,7 +58,7 @@ func (s *set) ruled(host expr.Host) {
 	changed := false
 	for key, f := range s.now {
 		found := files[key]
-		found.Missing, found.Content, found.Sum = f.Candidate.Kind == plan.Absent, f.Candidate.Content, f.Candidate.Sum
+		found.Missing, found.Content, found.Sum, found.Covered = f.Candidate.Kind == plan.Absent, f.Candidate.Content, f.Candidate.Sum, f.Candidate.Covered
 		files[key] = found
 		changed = changed || !f.Base.Same(f.Candidate)
 	}
@@ -99,7 +99,7 @@ func (k *known) value(key, address string) (text string, there bool, err error) 
 	switch {
 	case err != nil || found.Missing || found.Path == "":
 		return "", false, err
-	case found.Sum != "" || k.Service.Made(key):
+	case found.Copy().Closed() || k.Service.Made(key):
 		return "", false, fmt.Errorf("present: the content of %s never leaves the host", found.Path)
 	}
 	doc := k.docs[key]
@@ -269,7 +269,10 @@ func (s *set) placeholders() map[string]string {
 // text fills secrets and named values into a whole text of a format, which quotes what it
 // must. Secrets go first: what a host's files hold names none.
 func (s *set) text(f *Rendered, text string) (string, error) {
-	text, err := secret.Fill(text, s.reading.Secrets)
+	text, err := s.svc.FillKept(text)
+	if err == nil {
+		text, err = secret.Fill(text, s.reading.Secrets)
+	}
 	if err != nil {
 		return text, err
 	}

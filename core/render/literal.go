@@ -58,7 +58,7 @@ func Literals(name string, services map[string]*definition.Service, spec *change
 
 // given tells whether parts hold more than the names of secrets.
 func given(all []string) bool {
-	return slices.ContainsFunc(all, func(part string) bool { return len(probe.Secrets(part)) == 0 })
+	return slices.ContainsFunc(all, func(part string) bool { return len(probe.Secrets(part)) == 0 && !definition.OnlyKept(part) })
 }
 
 // stretch is a secret and where it stands.
@@ -125,6 +125,9 @@ func (s *set) brought(f *Rendered, edit conf.Edit, was, now *conf.Document) (wel
 }
 
 func (s *set) writtenOut(f *Rendered, at stretch) {
+	if definition.OnlyKept(at.part) {
+		return
+	}
 	if len(s.standIns) < len(s.reading.Secrets) {
 		return // it is seen where something stands for the secrets
 	}

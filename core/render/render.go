@@ -239,6 +239,7 @@ func Together(reading Reading, parts []Part) []Result {
 		s.tellWaits()
 		s.credentials()
 		s.folders()
+		s.kept()
 		r := s.Result
 		r.own = own
 		for _, key := range s.order {
@@ -248,6 +249,10 @@ func Together(reading Reading, parts []Part) []Result {
 				continue
 			}
 			r.words(s.svc, f, seen[i].now[key])
+			f.Diff = definition.ShowKept(f.Diff)
+			for n, a := range f.Alterations {
+				f.Alterations[n].Old, f.Alterations[n].New = definition.ShowKept(a.Old), definition.ShowKept(a.New)
+			}
 			r.Files = append(r.Files, *f)
 		}
 		slices.SortStableFunc(r.Files, func(a, b Rendered) int { return cmp.Compare(a.turn(), b.turn()) })
@@ -337,6 +342,24 @@ func ownRedactor(all *secret.Redactor, seen []*set) *secret.Redactor {
 		}
 	}
 	return own
+}
+
+// kept has hosts fill in the secrets that they keep.
+func (s *set) kept() {
+	for _, key := range s.order {
+		f := s.now[key]
+		c := f.Candidate
+		if c.Kind != plan.Regular || c.Sum != "" || !definition.HoldsKept(c.Content) {
+			continue
+		}
+		f.Candidate.Kind = plan.Made
+		stood := definition.KeptNames(f.Base.Content)
+		for _, name := range definition.KeptNames(c.Content) { // those of another service come by no word of an author's
+			if of, own, _ := strings.Cut(name, "."); (of != s.svc.Name || !slices.Contains(s.svc.Kept, own)) && !slices.Contains(stood, name) {
+				s.find(finding.Veto, "no-such-kept", f.Found.Path, 0, "the text names a secret %s that hosts keep, which is none of %s's; write {kept:NAME} of one that its definition has", name, s.svc.Name)
+			}
+		}
+	}
 }
 
 func (f Rendered) turn() int { return plan.Turn(f.Base.Kind, f.Candidate.Kind) }

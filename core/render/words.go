@@ -26,6 +26,9 @@ func (r *Result) words(svc *definition.Service, f, seen *Rendered) {
 		f.Diff += "# " + a.Words() + "\n"
 	}
 	base, candidate := f.Base, f.Candidate
+	if candidate.Kind == plan.Made && candidate.Content != nil { // with a secret filled in
+		candidate.Kind = plan.Regular
+	}
 	switch {
 	case candidate.Kind == plan.Made:
 		alter("made", "", fmt.Sprintf("by %s on the host, %s:%s, mode %s", path.Base(f.Make.Command[0]), candidate.Owner, candidate.Group, candidate.Mode))
@@ -50,7 +53,7 @@ func (r *Result) words(svc *definition.Service, f, seen *Rendered) {
 		}
 	}
 	content, own := candidate.Content, r.own
-	if seen != nil && seen.Candidate.Kind == candidate.Kind {
+	if seen != nil && (seen.Candidate.Kind == candidate.Kind || seen.Candidate.Kind == f.Candidate.Kind) {
 		content = seen.Candidate.Content
 	} else { // an edit was refused with those
 		own = r.redactor

@@ -59,7 +59,13 @@ ask_file() {
 		if runuser -u "$2" -- test -r "$1" 2>/dev/null; then readable=true; fi
 	fi
 	meta=$(stat -L -c '%a %s %U %G %F' -- "$1")
-	if [ -f "$1" ]; then content=$(head -c 65536 -- "$1" | base64 | tr -d '\n'); fi
+	if [ -f "$1" ]; then
+		if keeps "$1"; then
+			content=$(sed "${covering#;}" <"$1" | head -c 65536 | base64 | tr -d '\n')
+		else
+			content=$(head -c 65536 -- "$1" | base64 | tr -d '\n')
+		fi
+	fi
 	printf '{"n":%s,"stat":"%s","readable":%s,"content":"%s"}\n' "$n" "$(text "$meta")" "$readable" "$content"
 }
 
@@ -186,6 +192,10 @@ ask_command() {
 	shift
 	into=$(mktemp)
 	timeout -k 2 "$seconds" "$@" >"$into" 2>&1 </dev/null 3>&- && code=0 || code=$?
+	if keeps "$into"; then
+		sed "${covering#;}" <"$into" >"$into.covered"
+		mv -f "$into.covered" "$into"
+	fi
 	printf '{"n":%s,"exit":%s,"output":"%s"}\n' "$n" "$code" "$(head -c 65536 -- "$into" | base64 | tr -d '\n')"
 	rm -f "$into"
 }

@@ -174,6 +174,10 @@ for path in "$@"; do
 	field owner "${owner%%:*}"
 	field group "${owner#*:}"
 	if [ -n "$closed" ] && [ "$kind" = "regular file" ]; then printf '"sum":"%s",' "$(sum "$name")"; fi
+	if [ "$content" = yes ] && keeps "$name"; then
+		printf '"sum":"%s","covered":true,' "$(sum "$name")"
+		if [ -n "$held" ]; then held=$(printf %s "$held" | base64 -d | sed "${covering#;}" | base64 | tr -d '\n'); fi
+	fi
 	printf '"links":[%s],"mode":"%s","hazards":[%s],"content":"' "$links" "$mode" "$hazards"
 	if [ "$content" = yes ]; then
 		if [ -n "$held" ]; then printf %s "$held"; else file64 "$resolved" "$size"; fi

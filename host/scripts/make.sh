@@ -2,6 +2,7 @@
 # definition make what is to stand at path N, below the run's own folder; {path}
 # and {secret:NAME} in its words stand for paths; secrets come as packed tar on stdin,
 # named secret-NAME. What is made already is kept.
+keeping=yes
 fence "$1"
 run=$state/runs/$2 n=$3 candidate=$4 seconds=$5
 shift 5
