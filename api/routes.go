@@ -17,6 +17,7 @@ import (
 	"wladder/core/ladder"
 	"wladder/core/record"
 	"wladder/core/view"
+	"wladder/engine"
 	"wladder/host"
 	"wladder/store"
 )
@@ -250,9 +251,13 @@ func (s *Server) survey(ctx *gin.Context) {
 		s.fail(ctx, invalid{err})
 		return
 	}
-	out := view.Surveyed{Hosts: asked, Failed: map[string]string{}}
+	out := view.Surveyed{Hosts: asked, Failed: map[string]string{}, Aside: map[string]string{}}
 	for name, err := range failed {
-		out.Failed[name] = err.Error()
+		if engine.Aside(err) {
+			out.Aside[name] = err.Error()
+		} else {
+			out.Failed[name] = err.Error()
+		}
 	}
 	ctx.JSON(http.StatusOK, out)
 }

@@ -206,6 +206,9 @@ type errAside string
 
 func (e errAside) Error() string { return string(e) }
 
+// Aside tells whether an error is that a host is set aside.
+func Aside(err error) bool { return errors.As(err, new(errAside)) }
+
 // Survey asks hosts what they are, in parallel, and gives how many there are and
 // the errors of those that did not answer, or are set aside.
 func (e *Engine) Survey(ctx context.Context, where string) (asked int, failed map[string]error, err error) {

@@ -118,6 +118,9 @@ func (r *hostRun) inForce(ctx context.Context, ask asker) (result, error) {
 		for _, p := range proofs {
 			checks = append(checks, named(s.Part, p, len(r.services) > 1))
 		}
+		if len(s.InForce) == 0 && s.acts() && slices.ContainsFunc(proofs, func(p probe.Probe) bool { return strings.HasPrefix(p.Ask, "property ") }) {
+			checks = append(checks, s.renewal(len(r.services) > 1)) // the manager knows the value, and the process has it too
+		}
 		res, err := r.until(ctx, ask, probe.Later, checks, nil)
 		res.proof = ladder.ProofInForce
 		return res, err
@@ -125,12 +128,16 @@ func (r *hostRun) inForce(ctx context.Context, ask asker) (result, error) {
 	if !s.acts() {
 		return done("%s", r.of(s, "nothing has to take it up")), nil
 	}
-	check := named(s.Part, probe.Probe{Name: "processes begun since the act", Ask: "unit " + s.Unit, Expect: "renewed > 0"}, len(r.services) > 1)
-	res, err := r.until(ctx, ask, probe.Later, []probe.Probe{check}, nil)
+	res, err := r.until(ctx, ask, probe.Later, []probe.Probe{s.renewal(len(r.services) > 1)}, nil)
 	if err == nil && res.outcome != ladder.OK {
 		res.note = "not proven: the definition has no in-force check, and " + res.note
 	}
 	return res, err
+}
+
+// renewal asks whether processes of the service have begun since the act.
+func (s *service) renewal(several bool) probe.Probe {
+	return named(s.Part, probe.Probe{Name: "processes begun since the act", Ask: "unit " + s.Unit, Expect: "renewed > 0"}, several)
 }
 
 // probeOnce asks once more, and judges front door and journal.

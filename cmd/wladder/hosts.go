@@ -5,6 +5,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"sort"
@@ -308,9 +309,11 @@ var survey = command{"survey", "", "ask machines what they are", func(f *flag.Fl
 		if ok, err := t.show(out); ok {
 			return err
 		}
-		fmt.Fprintf(t.out, "%s surveyed\n", counted(out.Hosts-len(out.Failed), "host"))
-		for _, why := range out.Failed {
-			fmt.Fprintln(t.out, plain(why))
+		fmt.Fprintf(t.out, "%s surveyed\n", counted(out.Hosts-len(out.Failed)-len(out.Aside), "host"))
+		for _, all := range []map[string]string{out.Aside, out.Failed} {
+			for _, name := range slices.Sorted(maps.Keys(all)) {
+				fmt.Fprintln(t.out, plain(all[name]))
+			}
 		}
 		if len(out.Failed) > 0 {
 			return errNotWell

@@ -18,9 +18,10 @@ import (
 	"wladder/core/record"
 )
 
-// Version is the format in which plans are made now. Older ones are read
+// Version is the format in which plans are made now: 5 knows instances, ways by other hosts,
+// people who may be locked out, and secrets that hosts fill in. Older ones are read
 // for ever; see DecodeHead and DecodeV1.
-const Version = 4
+const Version = 5
 
 // Head is what a plan says of all its hosts. With the leaves, one per host, it
 // is what is to happen, frozen.

@@ -24,6 +24,7 @@ type (
 	Surveyed struct {
 		Hosts  int               `json:"hosts"`
 		Failed map[string]string `json:"failed"`
+		Aside  map[string]string `json:"aside"` // set aside, and not asked
 	}
 	// AskOrder puts probes to the hosts that an expression fits.
 	AskOrder struct {

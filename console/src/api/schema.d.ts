@@ -1460,6 +1460,9 @@ export interface components {
             where: string;
         };
         Surveyed: {
+            aside: {
+                [key: string]: string;
+            };
             failed: {
                 [key: string]: string;
             };
