@@ -178,6 +178,9 @@ func TestHostsComeAndGo(t *testing.T) {
 	if _, failed, err := r.engine.Survey(ctx, ""); err != nil || len(failed) != 1 || failed["b02"] != nil {
 		t.Errorf("with its key: %v, %v", failed, err)
 	}
+	if out, err := r.store.LoadHosts(ctx, "ada", []view.Host{fresh}); err != nil || out.Request != 0 {
+		t.Errorf("loaded again from a file without keys: %+v, %v", out, err)
+	}
 	// Another key in place of one that was pinned wants a second admin.
 	h, err := r.store.Host(ctx, "b00")
 	if err != nil {

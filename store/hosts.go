@@ -53,6 +53,9 @@ func (s *Store) LoadHosts(ctx context.Context, actor string, hosts []view.Host) 
 				h.Labels = map[string]string{}
 			}
 			was, there := known[h.Name]
+			if h.HostKey == "" { // a file without keys takes none away
+				h.HostKey = was.HostKey
+			}
 			switch {
 			case !there:
 				out.Added++

@@ -228,6 +228,9 @@ func (s *Service) checkInstances(p *written.Problems) {
 	if i.Paths != "" && (!strings.Contains(i.Paths, "*") || strings.ContainsAny(i.Paths, `?[\`) || !cleanPath(i.Paths)) {
 		p.Add("instances: paths %q; want an absolute path with a * in it, such as /etc/postgresql/*/*", i.Paths)
 	}
+	if i.Paths != "" && !Within(i.Paths, s.WritableRoots()) {
+		p.Add("instances: paths %q lies outside roots", i.Paths)
+	}
 	for _, name := range s.Packages {
 		if !packageRule.MatchString(name) {
 			p.Add("packages: %q is no package's name", name)

@@ -98,6 +98,7 @@ func TestWrongInstances(t *testing.T) {
 		{`{unit: "postgresql@*.service"}`, `{unit: "postgresql@.service"}`, "want a unit with one *"},
 		{`{unit: "postgresql@*.service"}`, `{paths: "etc/*"}`, "want an absolute path with a * in it"},
 		{`{unit: "postgresql@*.service"}`, `{paths: "/etc/[a-c]*"}`, "want an absolute path with a * in it"},
+		{`{unit: "postgresql@*.service"}`, `{paths: "/home/*/.ssh"}`, "lies outside roots"},
 		{`instances: {unit: "postgresql@*.service"}`, ``, "say how instances are found"},
 		{`unit: postgresql@{instance}.service`, `unit: postgresql@{instance}`, "is no unit's name"},
 		{`"/opt/{instance}.conf"`, `"opt/{instance}.conf"`, "is no clean absolute path"},
