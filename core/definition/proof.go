@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -33,6 +34,26 @@ func (s *Service) Proof(file string, a conf.Address, value string) *probe.Probe 
 		return &probe.Probe{Ask: "property " + s.Unit + " " + last, Expect: `output.trim() == value || value in ["true", "on", "1"] && output.trim() == "yes" || value in ["false", "off", "0"] && output.trim() == "no"`}
 	}
 	return nil
+}
+
+// ShownAs is the line that the trial's dump prints where a value counts: as the definition has
+// it, or as sshd -T prints numbers, yes and no outside of Match; empty where neither tells.
+func (s *Service) ShownAs(file, address, value string) string {
+	a, err := conf.ParseAddress(address)
+	if err != nil {
+		return ""
+	}
+	rule := s.SettingOf(file, a)
+	switch {
+	case rule == nil:
+		return ""
+	case rule.Shown != "":
+		return strings.ReplaceAll(rule.Shown, "{value}", value)
+	case s.Files[file].Format == conf.SSHD && len(s.Trial.Dump) > 0 && path.Base(s.Trial.Dump[0]) == "sshd" && len(a) == 1 && !rule.Secret &&
+		(rule.Type == "integer" && wholeNumber.MatchString(value) || rule.Type != "text" && (value == "yes" || value == "no")):
+		return strings.ToLower(a[0].Name) + " " + value
+	}
+	return ""
 }
 
 var (

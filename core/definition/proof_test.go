@@ -60,6 +60,32 @@ settings:
 			t.Errorf("%s of %s at %s: %q, want %q", c.address, c.file, c.value, got, c.ask)
 		}
 	}
+	entry, err := Parse("d", []byte(`
+service: entry
+title: Sign-in
+where: "true"
+unit: ssh.service
+files: {main: {format: sshd, paths: {any: /etc/ssh/sshd_config}}}
+trial: {command: [sshd, -t], dump: [/usr/sbin/sshd, -T]}
+acts: [{name: restart, command: [systemctl, restart, ssh.service]}]
+settings:
+  - {address: MaxAuthTries, type: integer}
+  - {address: X11Forwarding, type: switch}
+  - {address: PermitRootLogin, type: choice, choices: ["no", prohibit-password]}
+  - {address: LoginGraceTime, type: seconds, shown: "logingracetime {value}"}
+  - {address: Match/MaxAuthTries, type: integer}
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range [][3]string{
+		{"MaxAuthTries", "4", "maxauthtries 4"}, {"MaxAuthTries", "04", ""}, {"X11Forwarding", "no", "x11forwarding no"}, {"X11Forwarding", "off", ""}, {"PermitRootLogin", "no", "permitrootlogin no"},
+		{"PermitRootLogin", "prohibit-password", ""}, {"LoginGraceTime", "60", "logingracetime 60"}, {`Match["User kim"]/MaxAuthTries`, "4", ""}, {"AllowUsers", "no", ""},
+	} {
+		if got := entry.ShownAs("main", c[0], c[1]); got != c[2] {
+			t.Errorf("%s %s is shown as %q, want %q", c[0], c[1], got, c[2])
+		}
+	}
 	a, _ := conf.ParseAddress("Service/PrivateTmp")
 	check := *s.Proof("unit", a, "true")
 	check.Name, check.Value = "x", "true"

@@ -429,8 +429,8 @@ func (s *set) proves(f *Rendered, address conf.Address, value string) {
 // judge holds a value against the definition's rule for it.
 func (s *set) judge(f *Rendered, doc *conf.Document, edit conf.Edit, rule *definition.Setting) bool {
 	value := edit.To.Joined()
-	if rule.Shown != "" {
-		s.Shown = append(s.Shown, strings.ReplaceAll(rule.Shown, "{value}", value))
+	if line := s.svc.ShownAs(f.Key, edit.Address, value); line != "" {
+		s.Shown = append(s.Shown, line)
 	}
 	if now, line, _ := doc.Get(edit.Address); now != value || edit.Do != conf.Set {
 		one := Named{value, edit.Address, f.Found.Path, line}
