@@ -205,10 +205,9 @@ func (r *reading) read(ctx context.Context, found *store.Read) (findings []findi
 	for i, result := range render.Together(render.Reading{Host: r.host.Expr(), Secrets: r.secrets, Redactor: r.redactor}, parts) {
 		r.services[i].Result = result
 	}
-	findings = append(findings, r.unproven()...)
 	findings = append(findings, r.unboundHere()...)
 	more, err := r.look(ctx, found)
-	findings = append(findings, more...)
+	findings = slices.Concat(findings, r.unproven(), more)
 	if err != nil {
 		return findings, err
 	}
@@ -318,7 +317,8 @@ func (r *reading) look(ctx context.Context, found *store.Read) (findings []findi
 	ahead := len(questions)
 	named, asks := r.named()
 	credentials, more, unseen := r.credentials()
-	questions = slices.Concat(questions, asks, more)
+	doubtful, tries := r.doubtful()
+	questions = slices.Concat(questions, asks, more, tries)
 	findings = append(findings, unseen...)
 	if r.probes, err = asked(parts, r.own, r.services[0].Values); err != nil {
 		return []finding.Finding{veto("not-to-be-asked", "%v", err)}, nil
@@ -332,6 +332,12 @@ func (r *reading) look(ctx context.Context, found *store.Read) (findings []findi
 	}
 	findings = append(findings, weighNamed(named, replies[ahead:])...)
 	findings = append(findings, weighCredentials(credentials, replies[ahead+len(named):], time.Now())...)
+	for i, d := range doubtful {
+		if why := replies[ahead+len(named)+len(credentials)+i].Failure; why != "" {
+			d.leave()
+			findings = append(findings, finding.Finding{Level: finding.Note, Code: "no-proof-by-format", Text: fmt.Sprintf("%swhether %s is well is not asked: %s", r.whose(d.carried), d.Name, why)})
+		}
+	}
 	for _, c := range r.services {
 		unit := replies[0]
 		n := 1 + len(c.around.asked)
@@ -349,6 +355,29 @@ func (r *reading) look(ctx context.Context, found *store.Read) (findings []findi
 		}
 	}
 	return findings, nil
+}
+
+// doubt is a check by what a format tells, which the host may not be able to answer.
+type doubt struct {
+	*carried
+	probe.Probe
+}
+
+// leave takes it out of what proves the change here.
+func (d doubt) leave() {
+	d.Result.InForce = slices.DeleteFunc(d.Result.InForce, func(p probe.Probe) bool { return p.Name == d.Name })
+}
+
+// doubtful gives such checks, and what to ask once.
+func (r *reading) doubtful() (all []doubt, questions []host.Question) {
+	for _, c := range r.services {
+		for _, p := range c.Result.InForce {
+			if ask, err := probe.ParseAsk(p.Ask); err == nil && definition.Doubtful(p) {
+				all, questions = append(all, doubt{c, p}), append(questions, host.Question{Ask: ask})
+			}
+		}
+	}
+	return all, questions
 }
 
 // try has the checkers see the candidates: of all services, since one may refer to another's,

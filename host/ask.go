@@ -322,7 +322,7 @@ func replyOf(q Question, a answer) (r Reply) {
 		r.Readable, _ = a["readable"].(bool)
 	case q.Kind == probe.Size:
 		r.Bytes, r.Count = int64(a.number("bytes")), a.number("count")
-	case q.Kind == probe.Property:
+	case q.Kind == probe.Property, q.Kind == probe.Variable:
 		r.Output, r.Shown = a.short("value"), true
 	case q.Kind == probe.Command:
 		r.Exit, r.Output, r.Shown = a.number("exit"), a.text("output"), q.Command.Shown

@@ -13,6 +13,15 @@ import (
 // What proves a value at work is the definition's to say, setting by setting. Where it does
 // not, some formats and types tell it by themselves.
 
+// Doubtful tells whether a check by what a format tells may be one that the host cannot answer:
+// it is asked once before, and left out where that is so.
+func Doubtful(p probe.Probe) bool {
+	return strings.HasPrefix(p.Ask, "variable ") && p.Expect == asIs
+}
+
+// asIs is what is expected of an output that is the value.
+const asIs = "output.trim() == value"
+
 // Proof gives the check that proves a value of an address at work: the setting's own, or what
 // its type or format tells; nil where neither does.
 func (s *Service) Proof(file string, a conf.Address, value string) *probe.Probe {
@@ -30,6 +39,8 @@ func (s *Service) Proof(file string, a conf.Address, value string) *probe.Probe 
 		return &probe.Probe{Ask: "port " + value + " protocol=any", Expect: "size(listeners) > 0"}
 	case format == conf.Sysctl && len(a) == 1 && kernelName.MatchString(last) && wholeNumber.MatchString(value):
 		return &probe.Probe{Ask: "file /proc/sys/" + strings.ReplaceAll(last, ".", "/"), Expect: "content.trim() == value"}
+	case format == conf.MySQL && len(a) == 2 && serverGroup[a[0].Name] && wholeNumber.MatchString(value) && variable.MatchString(last) && (rule == nil && !measured.MatchString(last) || rule != nil && rule.Type == "integer"):
+		return &probe.Probe{Ask: "variable " + strings.ToLower(strings.ReplaceAll(last, "-", "_")), Expect: asIs}
 	case format == conf.Systemd && len(a) == 2 && a[0].Name == "Service" && slices.Contains(probe.Properties, last) && unitWord.MatchString(value):
 		return &probe.Probe{Ask: "property " + s.Unit + " " + last, Expect: `output.trim() == value || value in ["true", "on", "1"] && output.trim() == "yes" || value in ["false", "off", "0"] && output.trim() == "no"`}
 	}
@@ -59,5 +70,10 @@ func (s *Service) ShownAs(file, address, value string) string {
 var (
 	kernelName  = regexp.MustCompile(`^[a-z0-9_]+(\.[a-z0-9_-]+)+$`) // sysctl(8); a slash in it is another matter
 	wholeNumber = regexp.MustCompile(`^-?(0|[1-9][0-9]*)$`)
+	variable    = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_-]*$`)
+	// measured are names of sizes, which the server rounds as it likes.
+	measured = regexp.MustCompile(`(?i)size|length|packet|buffer|memory|limit`)
+	// serverGroup are the groups of an option file that the server itself reads.
+	serverGroup = map[string]bool{"mysqld": true, "server": true, "mariadb": true, "mariadbd": true}
 	unitWord    = regexp.MustCompile(`^[A-Za-z0-9-]+$`)
 )

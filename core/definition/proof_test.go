@@ -17,6 +17,7 @@ unit: office.service
 files:
   web: {format: nginx, paths: {any: /etc/web.conf}}
   kernel: {format: sysctl, paths: {any: /etc/sysctl.d/60.conf}}
+  base: {format: mysql, paths: {any: /etc/mysql/office.cnf}}
   unit: {format: systemd, paths: {any: /etc/systemd/system/office.service}}
 acts: [{name: restart, command: [systemctl, restart, office.service]}]
 settings:
@@ -38,6 +39,11 @@ settings:
 		{"kernel", "net.ipv4.tcp_rmem", "4096 131072 6291456", ""},
 		{"kernel", "kernel.core_pattern", "/x", ""},
 		{"kernel", "net/ipv4/tcp_fin_timeout", "30", ""},
+		{"base", "mysqld/max_connections", "500", "variable max_connections"},
+		{"base", "mysqld/max-connections", "500", "variable max_connections"},
+		{"base", "mysqld/innodb_buffer_pool_size", "134217728", ""},
+		{"base", "mysqld/max_connections", "5k", ""},
+		{"base", "client/port", "3306", ""},
 		{"unit", "Service/Restart", "on-failure", "property office.service Restart"},
 		{"unit", "Service/PrivateTmp", "true", "property office.service PrivateTmp"},
 		{"unit", "Service/Environment", "A", ""},

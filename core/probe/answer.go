@@ -183,7 +183,7 @@ func (a Answer) Words(kind Kind) string {
 		return fmt.Sprintf("%s, %s:%s, mode %s, %s", a.Kind, a.Owner, a.Group, a.Mode, counted(int(a.Bytes), "byte", "bytes"))
 	case Size:
 		return fmt.Sprintf("%s, %s", bytesWords(a.Bytes), counted(a.Count, "file", "files"))
-	case Property:
+	case Property, Variable:
 		return "it is " + Clip(a.Output, 100)
 	case Command:
 		if !a.Shown {

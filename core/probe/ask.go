@@ -27,6 +27,7 @@ const (
 	Size     Kind = "size"
 	Command  Kind = "command"
 	Property Kind = "property"
+	Variable Kind = "variable"
 )
 
 // certificate lists what a TLS connection answers.
@@ -45,6 +46,7 @@ var answers = map[Kind][]string{
 	Size:     {"bytes", "count"},
 	Command:  {"exit", "output"},
 	Property: {"output"},
+	Variable: {"output"},
 }
 
 // known tells whether any kind answers to the name; others are an expression's own.
@@ -105,18 +107,20 @@ var grammar = map[Kind]struct {
 	Size:     {"size PATH [name=GLOB]", " name "},
 	Command:  {"command NAME, one of the definition's", ""},
 	Property: {"property UNIT NAME", ""},
+	Variable: {"variable NAME, of MariaDB or MySQL", ""},
 }
 
 // Properties are those of a unit that may be asked for: none of them holds a secret
 // (systemd.exec(5), systemd.service(5)).
 var Properties = []string{"Restart", "Type", "User", "Group", "KillMode", "NotifyAccess", "LimitNOFILE", "LimitNPROC", "TasksMax", "Nice", "OOMPolicy", "PrivateTmp", "PrivateDevices", "ProtectSystem", "ProtectHome", "NoNewPrivileges", "RemainAfterExit"}
 
-const kinds = "want http, https, tcp, tls, ssh, unit, property, process, port, file, size or command"
+const kinds = "want http, https, tcp, tls, ssh, unit, property, process, port, file, size, variable or command"
 
 var (
-	plainName = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9@:_.+-]*$`)
-	pinFile   = regexp.MustCompile(`^\{file:([a-z0-9-]+)\}$`)
-	pinRule   = regexp.MustCompile(`^[0-9a-f]{64}$`)
+	variableName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
+	plainName    = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9@:_.+-]*$`)
+	pinFile      = regexp.MustCompile(`^\{file:([a-z0-9-]+)\}$`)
+	pinRule      = regexp.MustCompile(`^[0-9a-f]{64}$`)
 )
 
 // ParseAsk reads the one line that states a question; a word with blanks stands
@@ -240,6 +244,11 @@ func (a *Ask) operand(w string) error {
 			return fmt.Errorf("%q is no clean absolute path", w)
 		}
 		a.Path = w
+	case Variable:
+		if !variableName.MatchString(w) {
+			return fmt.Errorf("%q is no system variable's name", w)
+		}
+		a.Name = w
 	default:
 		if !plainName.MatchString(w) {
 			return fmt.Errorf("%q is no name; want %s", w, grammar[a.Kind].form)

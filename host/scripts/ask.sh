@@ -47,6 +47,18 @@ ask_property() {
 	printf '{"n":%s,"value":"%s"}\n' "$n" "$(text "$shown")"
 }
 
+#: variable
+# ask_variable NAME: what the database works with, asked as root by its own socket.
+ask_variable() {
+	client=mariadb
+	if ! command -v mariadb >/dev/null 2>&1; then client=mysql; fi
+	shown=$(timeout -k 2 10 "$client" -BN -e "select @@global.$1" 2>&1 </dev/null 3>&-) || {
+		failure "the database does not say: $(printf %s "$shown" | head -c 200)"
+		return 0
+	}
+	printf '{"n":%s,"value":"%s"}\n' "$n" "$(text "$shown")"
+}
+
 #: file
 # ask_file PATH [USER]
 ask_file() {
