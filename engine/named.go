@@ -82,7 +82,7 @@ func weighNamed(all []namedHere, replies []host.Reply) (findings []finding.Findi
 			f.Level, f.Code, f.Text = finding.Veto, "path-missing", fmt.Sprintf("%s: nothing is at %s. Put it there first, or with this change", n.Address, n.Value)
 		case n.port == 0:
 			continue
-		case len(reply.Listeners) > 0 && !itsOwn(n.Unit, reply.Users):
+		case len(reply.Listeners) > 0 && !itsOwn(n.Unit, reply.Users) && !slices.Contains(reply.Units, n.Unit):
 			who := strings.Join(reply.Users, ", ")
 			if who == "" {
 				who = "another program"

@@ -166,6 +166,7 @@ type Reply struct {
 	Journal Journal
 	Guard   ladder.GuardState
 	Present bool
+	Units   []string // of kind port: whose the processes are
 	Held    Held
 	People  []signin.Person
 	Around  []render.Gathered // what is too long or too many is without its content
@@ -311,6 +312,7 @@ func replyOf(q Question, a answer) (r Reply) {
 		r.Count, r.Users, r.Age = a.number("count"), strings.Fields(a.text("users")), a.number("age")
 	case q.Kind == probe.Port:
 		r.Listeners, r.Users = sockets(a.text("sockets"))
+		r.Units = strings.Fields(a.text("units"))
 	case q.Stat != "" && a.has("missing"):
 	case q.Stat != "" || q.Kind == probe.File && !a.has("missing"):
 		meta := strings.SplitN(a.text("stat"), " ", 5)

@@ -379,7 +379,7 @@ func (s *set) judgeBrought(f *Rendered, now *conf.Document, altered []conf.Alter
 	well := true
 	for _, a := range altered {
 		address, err := conf.ParseAddress(a.Address)
-		if err != nil || a.New == "" {
+		if err != nil || a.New == "" || a.Kind == "moved" || s.stood(f, a) {
 			continue
 		}
 		s.proves(f, address, a.New)
@@ -388,6 +388,25 @@ func (s *set) judgeBrought(f *Rendered, now *conf.Document, altered []conf.Alter
 		}
 	}
 	return well
+}
+
+// stood tells whether what an edit seems to bring stands in the file already, and has another
+// number now that there is one more of its name.
+func (s *set) stood(f *Rendered, a conf.Alteration) bool {
+	at, err := conf.ParseAddress(a.Address)
+	if err != nil || a.Kind != "added" {
+		return false
+	}
+	numbered := false
+	for i := range at {
+		numbered = numbered || at[i].Index != 0
+		at[i].Index = 0
+	}
+	if !numbered {
+		return false
+	}
+	value, _, there := s.before(f, at.String())
+	return there && value == a.New
 }
 
 // defaults tells of settings that are gone what holds in their place.

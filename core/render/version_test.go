@@ -97,3 +97,30 @@ settings:
 		}
 	}
 }
+
+// TestPortsThatComeAnew lists the ports that a change brings, and not those that have another
+// number now among their like.
+func TestPortsThatComeAnew(t *testing.T) {
+	svc, err := definition.Parse("charts", []byte(`
+service: charts
+title: Charts
+where: "true"
+unit: charts.service
+files: {main: {format: xml, paths: {any: /etc/server.xml}}}
+acts: [{name: restart, command: [systemctl, restart, charts.service]}]
+settings: [{address: Server/Connector/@port, type: port}]
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	spec, err := change.Parse("c", []byte("title: t\nreason: r\nservice: charts\nwhere: cores > 0\ncount: 1\nedits: [{uncomment: 'Server/Connector[@port=\"9643\"]'}]\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := "<Server>\n  <Connector port=\"8080\"/>\n  <!--\n  <Connector port=\"9643\"/>\n  -->\n</Server>\n"
+	found := Found{Path: "/etc/server.xml", Resolved: "/etc/server.xml", Kind: "regular file", Owner: "root", Group: "root", Mode: "644", Content: []byte(text)}
+	result := Candidates(svc, spec, Reading{Files: map[string]Found{"main": found}})
+	if len(result.Ports) != 1 || result.Ports[0].Value != "9643" || len(result.InForce) != 1 || result.InForce[0].Ask != "port 9643 protocol=any" {
+		t.Errorf("ports %+v, checks %+v, %+v", result.Ports, result.InForce, result.Findings)
+	}
+}

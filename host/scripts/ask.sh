@@ -37,7 +37,15 @@ ask_port() {
 		failure "ss: $shown"
 		return 0
 	}
-	printf '{"n":%s,"sockets":"%s"}\n' "$n" "$(text "$(printf %s "$shown" | head -c 65536)")"
+	units='' rest=$shown # whose the processes are, as systemd has them in cgroups
+	while :; do
+		case $rest in *pid=*) rest=${rest#*pid=} ;; *) break ;; esac
+		group=
+		{ read -r group <"/proc/${rest%%[!0-9]*}/cgroup"; } 2>/dev/null || continue
+		group=${group##*/}
+		case " $units " in *" $group "*) ;; *) units="$units${units:+ }$group" ;; esac
+	done
+	printf '{"n":%s,"units":"%s","sockets":"%s"}\n' "$n" "$(text "$units")" "$(text "$(printf %s "$shown" | head -c 65536)")"
 }
 
 #: property
