@@ -183,7 +183,7 @@ func (t *terminal) host(h view.Host) {
 	}
 	fmt.Fprintf(t.out, "  labels    %s\n", plain(labels(h)))
 	if h.AsideUntil != nil {
-		fmt.Fprintf(t.out, "  set aside by %s until %s: %s\n", plain(h.AsideBy), when(*h.AsideUntil), plain(h.AsideBecause))
+		fmt.Fprintf(t.out, "  aside     by %s until %s: %s\n", plain(h.AsideBy), when(*h.AsideUntil), plain(h.AsideBecause))
 	}
 	if h.MissedAt != nil {
 		fmt.Fprintf(t.out, "  missed    %s: %s\n", when(*h.MissedAt), plain(h.MissedWhy))
