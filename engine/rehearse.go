@@ -519,6 +519,10 @@ func (r *rehearsal) plan(ctx context.Context) (*plan.Head, []plan.Leaf, error) {
 	if err != nil {
 		return nil, nil, err
 	}
+	kept, err := r.pools(ctx, policy, hosts)
+	if r.findings = append(r.findings, kept...); err != nil || len(kept) > 0 {
+		return nil, nil, err
+	}
 	for i := range leaves {
 		leaves[i].Stage = stages[i]
 	}

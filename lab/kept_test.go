@@ -37,7 +37,9 @@ func TestInsideKept(t *testing.T) {
 	hosts := []int{127, 128}
 	r := newRig(t, hosts, keptService)
 	r.all("mkdir -p /etc/charts && printf '[charts]\nsize = 3\nstore-password = none\n' >/etc/charts/charts.ini && chmod 600 /etc/charts/charts.ini && printf '[Service]\nExecStart=/bin/sleep infinity\n' >/etc/systemd/system/charts.service && systemctl daemon-reload && systemctl start charts")
-	secret := func(n int, name string) string { return strings.TrimSpace(r.on(n, "cat /var/lib/wladder/kept/charts."+name)) }
+	secret := func(n int, name string) string {
+		return strings.TrimSpace(r.on(n, "cat /var/lib/wladder/kept/charts."+name))
+	}
 	var values []string
 	nowhere := func(what string, v any) {
 		t.Helper()

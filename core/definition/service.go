@@ -50,6 +50,8 @@ type Service struct {
 	FrontDoor *FrontDoor         `yaml:"front-door"`
 	Settle    written.Duration   `yaml:"settle"`  // how long to wait until first well; 15s where unset
 	Despite   []string           `yaml:"despite"` // codes of vetoes that are known and accepted for this service: not-proven
+	Pool      string             `yaml:"pool"`    // over expr.HostVars: hosts for which it comes to the same do the same work, one for another
+	Keep      int                `yaml:"keep"`    // how many of a pool have to be there while others are changed
 	Guarded   bool               `yaml:"guarded"` // it carries our own way in: its guard stays short during the soak, too
 	Guard     written.Duration   `yaml:"guard"`   // how long a host waits for us before it undoes a change; reckoned where unset
 
@@ -225,6 +227,12 @@ func read(name string, names int, data []byte) (*Service, error) {
 	}
 	s.checkTrial(p)
 	s.checkMakes(p)
+	if _, err := expr.Compile(s.Pool, expr.HostVars, expr.Scalar); s.Pool != "" && err != nil {
+		p.Add("pool: %v", err)
+	}
+	if s.Keep < 0 || s.Keep > 0 && s.Pool == "" {
+		p.Add("keep: %d; want a number of hosts, 1 or more, of a pool", s.Keep)
+	}
 	for _, name := range s.Kept {
 		if !Name(name) {
 			p.Add("kept: %q is no name; want small letters, digits and hyphens", name)
