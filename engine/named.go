@@ -47,7 +47,7 @@ func (r *reading) named() (all []namedHere, questions []host.Question) {
 				continue // it is not looked at, or comes with the change
 			}
 			all = append(all, namedHere{c, n, 0, false, expr.Limits{}})
-			questions = append(questions, host.Question{Presence: n.Value})
+			questions = append(questions, host.Question{Stat: n.Value, Of: c.Unit})
 		}
 		for _, n := range c.Folders {
 			if at := path.Clean(n.Value); definition.Within(at+"/", c.WritableRoots()) {
@@ -78,7 +78,9 @@ func weighNamed(all []namedHere, replies []host.Reply) (findings []finding.Findi
 			f.Level, f.Code, f.Text = finding.Warn, "no-folder", fmt.Sprintf("the block %s %q: no directory is there on this host", n.Address, n.Value)
 		case n.folder:
 			continue
-		case n.port == 0 && !reply.Present:
+		case n.port == 0 && reply.Mode != "" && !reply.Readable:
+			f.Level, f.Code, f.Text = finding.Warn, "path-unreadable", fmt.Sprintf("%s: the user as whom %s runs may not read %s (%s:%s, mode %s)", n.Address, n.Unit, n.Value, reply.Owner, reply.Group, reply.Mode)
+		case n.port == 0 && reply.Mode == "":
 			f.Level, f.Code, f.Text = finding.Veto, "path-missing", fmt.Sprintf("%s: nothing is at %s. Put it there first, or with this change", n.Address, n.Value)
 		case n.port == 0:
 			continue

@@ -124,6 +124,8 @@ func (q Question) words() []string {
 		return []string{"guard"}
 	case q.Presence != "":
 		return []string{"presence", q.Presence}
+	case q.Stat != "" && q.Of != "":
+		return []string{"attributes", q.Stat, q.Of}
 	case q.Stat != "":
 		return []string{"attributes", q.Stat}
 	case q.People != "":

@@ -55,6 +55,9 @@ settle: 3s
 // it did is found out.
 func TestInsideController(t *testing.T) {
 	needInside(t)
+	if !*every {
+		t.Skip("in the long run")
+	}
 	t.Parallel()
 	const n = 129
 	r := newRig(t, []int{n}, controlledService)

@@ -16,6 +16,7 @@ where: labels.role == "bulletin"
 unit: mariadb.service
 files: {main: {format: mysql, paths: {any: /etc/mysql/mariadb.conf.d/60-office.cnf}}}
 acts: [{name: restart, command: [systemctl, restart, mariadb.service], timeout: 2m}]
+settings: [{address: mysqld/slow_query_log_file, type: path}]
 probes: [{name: runs, ask: unit mariadb.service, expect: state == "active"}]
 `
 
@@ -23,6 +24,9 @@ probes: [{name: runs, ask: unit mariadb.service, expect: state == "active"}]
 // asked for the very value, where it lets itself be asked.
 func TestInsideThin(t *testing.T) {
 	needInside(t)
+	if !*every {
+		t.Skip("in the long run")
+	}
 	t.Parallel()
 	const n = 130
 	r := newRig(t, []int{n}, thin)
@@ -32,6 +36,14 @@ func TestInsideThin(t *testing.T) {
 	r.wants(d, n, ladder.Done, "")
 	if run := r.run(d, n); run.Proof != ladder.ProofInForce {
 		t.Errorf("it rests on %s", run.Proof)
+	}
+	// What a value names may be closed to the user as whom the database runs.
+	r.on(n, "touch /etc/mysql/closed.log /etc/mysql/open.log && chmod 600 /etc/mysql/closed.log")
+	for file, want := range map[string]bool{"closed": true, "open": false} {
+		d, _ := r.draft("database", "  - {set: mysqld/slow_query_log_file, to: /etc/mysql/"+file+".log}", "")
+		if said := fmt.Sprint(d.Rehearsal.Groups); strings.Contains(said, "path-unreadable") != want {
+			t.Errorf("%s: %s", file, said)
+		}
 	}
 	// It lowers this one by itself, without a word.
 	_, id = r.draft("database", "  - {set: mysqld/max_connections, to: 90000}", "")

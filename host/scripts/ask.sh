@@ -90,13 +90,15 @@ ask_file() {
 }
 
 #: attributes
-# ask_attributes PATH: nothing of it is read.
+# ask_attributes PATH [UNIT]: nothing of it is read.
 ask_attributes() {
 	if ! meta=$(stat -L -c '%a %s %U %G %F' -- "$1" 2>/dev/null); then
 		printf '{"n":%s,"missing":true}\n' "$n"
 		return 0
 	fi
-	printf '{"n":%s,"stat":"%s"}\n' "$n" "$(text "$meta")"
+	readable=true
+	if [ -n "${2-}" ]; then reads "$1" "$2"; fi
+	printf '{"n":%s,"stat":"%s","readable":%s}\n' "$n" "$(text "$meta")" "$readable"
 }
 
 #: presence
@@ -167,6 +169,20 @@ ask_private_key() {
 	printf '{"n":%s,"stat":"%s","readable":%s,"closed":%s,"public":"%s"}\n' "$n" "$(text "$meta")" "$readable" "$closed" "$public"
 }
 
+#: certificate private-key attributes
+# reads PATH UNIT: may those read it as whom the unit's main process runs? Into $readable.
+reads() {
+	readable=true main=
+	if [ -d /run/systemd/system ]; then main=$(systemctl show -p MainPID --value -- "$2" 2>/dev/null) || main=; fi
+	if [ "${main:-0}" = 0 ] || [ ! -r "/proc/$main/status" ]; then return 0; fi
+	uid=0 gid=0
+	while read -r key _ value _; do
+		case $key in Uid:) uid=$value ;; Gid:) gid=$value ;; esac
+	done <"/proc/$main/status"
+	if [ "$uid" = 0 ] || setpriv --reuid="$uid" --regid="$gid" --clear-groups -- test -r "$1" 2>/dev/null; then return 0; fi
+	if ! runuser -u "$(stat -c %U -- "/proc/$main")" -- test -r "$1" 2>/dev/null; then readable=false; fi
+}
+
 #: certificate private-key
 # held PATH UNIT: whether that is all there is to say; else who may read the file stands in
 # $meta, and in $readable whether those may as whom the unit's main process runs.
@@ -180,15 +196,7 @@ held() {
 		return 0
 	fi
 	meta=$(stat -L -c '%a %U %G' -- "$1")
-	readable=true main=
-	if [ -d /run/systemd/system ]; then main=$(systemctl show -p MainPID --value -- "$2" 2>/dev/null) || main=; fi
-	if [ "${main:-0}" != 0 ] && [ -r "/proc/$main/status" ]; then
-		uid=0 gid=0
-		while read -r key _ value _; do
-			case $key in Uid:) uid=$value ;; Gid:) gid=$value ;; esac
-		done <"/proc/$main/status"
-		if [ "$uid" != 0 ] && ! setpriv --reuid="$uid" --regid="$gid" --clear-groups -- test -r "$1" 2>/dev/null && ! runuser -u "$(stat -c %U -- "/proc/$main")" -- test -r "$1" 2>/dev/null; then readable=false; fi
-	fi
+	reads "$1" "$2"
 	return 1
 }
 
