@@ -333,7 +333,12 @@ func (r *reading) look(ctx context.Context, found *store.Read) (findings []findi
 	findings = append(findings, weighNamed(named, replies[ahead:])...)
 	findings = append(findings, weighCredentials(credentials, replies[ahead+len(named):], time.Now())...)
 	for i, d := range doubtful {
-		if why := replies[ahead+len(named)+len(credentials)+i].Failure; why != "" {
+		reply := replies[ahead+len(named)+len(credentials)+i]
+		why := reply.Failure
+		if why == "" && reply.Output == "" {
+			why = "what is there now is not seen by it either"
+		}
+		if why != "" {
 			d.leave()
 			findings = append(findings, finding.Finding{Level: finding.Note, Code: "no-proof-by-format", Text: fmt.Sprintf("%swhether %s is well is not asked: %s", r.whose(d.carried), d.Name, why)})
 		}
@@ -372,7 +377,7 @@ func (d doubt) leave() {
 func (r *reading) doubtful() (all []doubt, questions []host.Question) {
 	for _, c := range r.services {
 		for _, p := range c.Result.InForce {
-			if ask, err := probe.ParseAsk(p.Ask); err == nil && definition.Doubtful(p) {
+			if ask, err := probe.ParseAsk(c.Doubts[p.Name]); err == nil {
 				all, questions = append(all, doubt{c, p}), append(questions, host.Question{Ask: ask})
 			}
 		}

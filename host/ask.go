@@ -144,6 +144,8 @@ func (q Question) words() []string {
 			protocol = "tcp"
 		}
 		return []string{"port", protocol, strconv.Itoa(q.Port)}
+	case q.Kind == probe.Served:
+		return []string{"served", q.Path, q.With["unit"]}
 	case q.Kind == probe.Property:
 		return []string{"property", q.Name, q.With["name"]}
 	case q.Kind == probe.File:
@@ -326,7 +328,7 @@ func replyOf(q Question, a answer) (r Reply) {
 		r.Readable, _ = a["readable"].(bool)
 	case q.Kind == probe.Size:
 		r.Bytes, r.Count = int64(a.number("bytes")), a.number("count")
-	case q.Kind == probe.Property, q.Kind == probe.Variable:
+	case q.Kind == probe.Property, q.Kind == probe.Variable, q.Kind == probe.Served:
 		r.Output, r.Shown = a.short("value"), true
 	case q.Kind == probe.Command:
 		r.Exit, r.Output, r.Shown = a.number("exit"), a.text("output"), q.Command.Shown

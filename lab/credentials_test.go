@@ -107,7 +107,11 @@ systemctl start nginx`)
 			}
 		}
 		if strings.Contains(c.edits, "/etc/nginx/charts.pem") {
-			r.wants(r.climb(id), n, ladder.Done, "")
+			d = r.climb(id)
+			r.wants(d, n, ladder.Done, "")
+			if steps := r.steps(d, n); !strings.Contains(steps, "ssl_certificate in force: well (it is served on 127.0.0.1:443") {
+				t.Errorf("the certificate that is served was not looked at: %s\n%s", steps, said)
+			}
 		}
 	}
 }

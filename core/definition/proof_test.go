@@ -23,6 +23,7 @@ acts: [{name: restart, command: [systemctl, restart, office.service]}]
 settings:
   - {address: http/server/listen, file: web, type: port}
   - {address: http/token, file: web, type: text, secret: true}
+  - {address: http/certificate, file: web, type: certificate}
   - {address: own, file: web, type: port, in-force: {ask: unit office.service, expect: restarts == 0}}
 `))
 	if err != nil {
@@ -33,6 +34,8 @@ settings:
 		{"web", "http/server/listen", "0", ""},
 		{"web", "http/server/listen", "unix:/run/x", ""},
 		{"web", "http/token", "4711", ""},
+		{"web", "http/certificate", "/etc/ssl/new.pem", "served /etc/ssl/new.pem office.service"},
+		{"web", "http/certificate", "new.pem", ""},
 		{"web", "own", "8443", "unit office.service"},
 		{"web", "other", "8443", ""},
 		{"kernel", "net.ipv4.tcp_fin_timeout", "30", "file /proc/sys/net/ipv4/tcp_fin_timeout"},
@@ -55,7 +58,7 @@ settings:
 			t.Fatal(err)
 		}
 		got := ""
-		if check := s.Proof(c.file, a, c.value); check != nil {
+		if check, _ := s.Proof(c.file, a, "/etc/ssl/old.pem", c.value); check != nil {
 			got = check.Ask
 			check.Name = "x"
 			if err := check.Check(); err != nil {
@@ -93,7 +96,8 @@ settings:
 		}
 	}
 	a, _ := conf.ParseAddress("Service/PrivateTmp")
-	check := *s.Proof("unit", a, "true")
+	proof, _ := s.Proof("unit", a, "false", "true")
+	check := *proof
 	check.Name, check.Value = "x", "true"
 	for output, well := range map[string]bool{"yes\n": true, "no\n": false, "true": true} {
 		if v := check.Judge(probe.Later, probe.Answer{OnHost: probe.OnHost{Output: output}}); v.Well != well {

@@ -183,6 +183,11 @@ func (a Answer) Words(kind Kind) string {
 		return fmt.Sprintf("%s, %s:%s, mode %s, %s", a.Kind, a.Owner, a.Group, a.Mode, counted(int(a.Bytes), "byte", "bytes"))
 	case Size:
 		return fmt.Sprintf("%s, %s", bytesWords(a.Bytes), counted(a.Count, "file", "files"))
+	case Served:
+		if a.Output == "" {
+			return "it is served on no port of the service's"
+		}
+		return "it is served on " + Clip(a.Output, 100)
 	case Property, Variable:
 		return "it is " + Clip(a.Output, 100)
 	case Command:

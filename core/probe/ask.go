@@ -28,6 +28,7 @@ const (
 	Command  Kind = "command"
 	Property Kind = "property"
 	Variable Kind = "variable"
+	Served   Kind = "served"
 )
 
 // certificate lists what a TLS connection answers.
@@ -47,6 +48,7 @@ var answers = map[Kind][]string{
 	Command:  {"exit", "output"},
 	Property: {"output"},
 	Variable: {"output"},
+	Served:   {"output"},
 }
 
 // known tells whether any kind answers to the name; others are an expression's own.
@@ -108,13 +110,14 @@ var grammar = map[Kind]struct {
 	Command:  {"command NAME, one of the definition's", ""},
 	Property: {"property UNIT NAME", ""},
 	Variable: {"variable NAME, of MariaDB or MySQL", ""},
+	Served:   {"served PATH UNIT", ""},
 }
 
 // Properties are those of a unit that may be asked for: none of them holds a secret
 // (systemd.exec(5), systemd.service(5)).
 var Properties = []string{"Restart", "Type", "User", "Group", "KillMode", "NotifyAccess", "LimitNOFILE", "LimitNPROC", "TasksMax", "Nice", "OOMPolicy", "PrivateTmp", "PrivateDevices", "ProtectSystem", "ProtectHome", "NoNewPrivileges", "RemainAfterExit"}
 
-const kinds = "want http, https, tcp, tls, ssh, unit, property, process, port, file, size, variable or command"
+const kinds = "want http, https, tcp, tls, ssh, unit, property, process, port, file, size, variable, served or command"
 
 var (
 	variableName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
@@ -193,6 +196,12 @@ func parseAsk(line string, first bool) (Ask, error) {
 	if err := a.operand(words[0]); err != nil {
 		return bad("%v", err)
 	}
+	if a.Kind == Served {
+		if len(words) != 2 || !plainName.MatchString(words[1]) {
+			return bad("want %s", rule.form)
+		}
+		a.With["unit"], words = words[1], words[:1]
+	}
 	if a.Kind == Property {
 		if len(words) != 2 || !slices.Contains(Properties, words[1]) {
 			return bad("want %s, one of %s", rule.form, strings.Join(Properties, ", "))
@@ -239,7 +248,7 @@ func (a *Ask) operand(w string) error {
 			return fmt.Errorf("%q is no port; want 1 to 65535", w)
 		}
 		a.Port = n
-	case File, Size:
+	case File, Size, Served:
 		if !path.IsAbs(w) || path.Clean(w) != w {
 			return fmt.Errorf("%q is no clean absolute path", w)
 		}

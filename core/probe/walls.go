@@ -119,7 +119,7 @@ func (p Probe) Within(may Allowed) error {
 		names = append(names, answersOf(a)...)
 	}
 	switch {
-	case (a.Kind == File || a.Kind == Size) && !may.Path(a.Path):
+	case (a.Kind == File || a.Kind == Size || a.Kind == Served) && !may.Path(a.Path):
 		return fmt.Errorf("reads %s, which the service's definition does not list; an admin adds it there, among reads or in a probe", a.Path)
 	case a.Kind == File && slices.Contains(names, "content"):
 		return errors.New("compares a file's content, which only the definition's own probes may")

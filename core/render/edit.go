@@ -436,13 +436,20 @@ func (s *set) secretTexts() []string {
 // proves has the value be proven at work, where something can: no secret, which no question
 // may hold.
 func (s *set) proves(f *Rendered, address conf.Address, value string) {
-	check := s.svc.Proof(f.Key, address, value)
+	old, _, _ := s.before(f, address.String())
+	check, doubt := s.svc.Proof(f.Key, address, old, value)
 	if check == nil || definition.HoldsKept([]byte(value)) || slices.ContainsFunc(s.secretTexts(), func(text string) bool { return strings.Contains(value, text) }) {
 		return
 	}
 	one := *check
 	one.Name, one.Value = address.String()+" in force", value
 	s.InForce = append(slices.DeleteFunc(s.InForce, func(p probe.Probe) bool { return p.Name == one.Name }), one)
+	if doubt != "" {
+		if s.Doubts == nil {
+			s.Doubts = map[string]string{}
+		}
+		s.Doubts[one.Name] = doubt
+	}
 }
 
 // judge holds a value against the definition's rule for it.

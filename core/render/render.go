@@ -31,6 +31,9 @@ type Result struct {
 	Waits    bool          // the checker must not see it before it is approved
 	Shown    []string      // what the trial's dump must print
 	InForce  []probe.Probe // that prove the very values at work
+	// Doubts are questions, by the names of those that count only where the question brings
+	// an output before the change.
+	Doubts map[string]string
 
 	// Chosen are the secrets that tables chose for this host, by name.
 	Chosen []string

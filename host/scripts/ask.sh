@@ -27,6 +27,15 @@ ask_process() {
 	printf '{"n":%s,"count":%s,"users":"%s","age":%s}\n' "$n" "$count" "$(text "$users")" "$age"
 }
 
+#: port served
+# unit_of PID: the service whose process it is, as systemd has it in cgroups, into $group.
+unit_of() {
+	group=
+	while read -r line; do
+		case ${line##*/} in *.service) group=${line##*/} ;; esac
+	done 2>/dev/null <"/proc/$1/cgroup" || :
+}
+
 #: port
 # ask_port PROTOCOL NUMBER
 ask_port() {
@@ -40,9 +49,7 @@ ask_port() {
 	units='' rest=$shown # whose the processes are, as systemd has them in cgroups
 	while :; do
 		case $rest in *pid=*) rest=${rest#*pid=} ;; *) break ;; esac
-		group=
-		{ read -r group <"/proc/${rest%%[!0-9]*}/cgroup"; } 2>/dev/null || continue
-		group=${group##*/}
+		unit_of "${rest%%[!0-9]*}"
 		case " $units " in *" $group "*) ;; *) units="$units${units:+ }$group" ;; esac
 	done
 	printf '{"n":%s,"units":"%s","sockets":"%s"}\n' "$n" "$(text "$units")" "$(text "$(printf %s "$shown" | head -c 65536)")"
@@ -65,6 +72,38 @@ ask_variable() {
 		return 0
 	}
 	printf '{"n":%s,"value":"%s"}\n' "$n" "$(text "$shown")"
+}
+
+#: served
+# ask_served PATH UNIT: the addresses at which a program of UNIT shows the certificate at PATH
+# to who asks for its first name by TLS.
+ask_served() {
+	if ! command -v openssl >/dev/null 2>&1 || ! want=$(openssl x509 -in "$1" -noout -fingerprint -sha256 2>/dev/null </dev/null); then
+		failure "no certificate can be read there"
+		return 0
+	fi
+	names=$(openssl x509 -in "$1" -noout -ext subjectAltName 2>/dev/null </dev/null) || names=
+	name=
+	case $names in *DNS:*) name=${names#*DNS:} name=${name%%[, ]*} ;; esac
+	name=${name%%[!A-Za-z0-9.*-]*}
+	case $name in '*.'*) name=any${name#'*'} ;; esac
+	shown=$(ss -Hltnp 2>/dev/null) || shown=
+	found='' tried=0
+	while read -r _ _ _ at _ who; do
+		case $who in *pid=*) who=${who#*pid=} ;; *) continue ;; esac
+		unit_of "${who%%[!0-9]*}"
+		if [ "$group" != "$2" ] || [ "$tried" -ge 12 ]; then continue; fi
+		tried=$((tried + 1))
+		case $at in
+		'*:'* | 0.0.0.0:*) at=127.0.0.1:${at##*:} ;;
+		'[::]:'*) at='[::1]':${at##*:} ;;
+		esac
+		seen=$(timeout -k 1 3 openssl s_client -connect "$at" ${name:+-servername "$name"} 2>/dev/null </dev/null | openssl x509 -noout -fingerprint -sha256 2>/dev/null) || continue
+		if [ "${seen#*=}" = "${want#*=}" ]; then found="$found${found:+ }$at"; fi
+	done <<-END
+		$shown
+	END
+	printf '{"n":%s,"value":"%s"}\n' "$n" "$(text "$found")"
 }
 
 #: file
