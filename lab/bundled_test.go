@@ -79,7 +79,7 @@ var bundledCases = []bundledCase{
 		good: "  - {file: options, set: options/max-cache-size, to: 64M}", asked: "named-checkconf -p | grep max-cache-size", want: "max-cache-size 67108864",
 		refused: "  - {file: options, set: options/no-such-option, to: \"yes\"}", why: "unknown option",
 		bad: "  - {file: options, insert: 'managed-keys-directory \"/none\";', into: options}"},
-	{name: "haproxy", sample: true, prepare: "systemctl start haproxy",
+	{name: "haproxy", prepare: "systemctl start haproxy",
 		good: "  - {set: global/maxconn, to: 500, new-block: true}", asked: "grep -A20 ^global /etc/haproxy/haproxy.cfg", want: "maxconn 500",
 		refused: "  - {set: global/no-such-keyword, to: 1}", why: "refuses",
 		bad: `  - {insert: "frontend lab\n    bind :22\n    mode http\n", into: ""}`},

@@ -76,7 +76,7 @@ systemctl start nginx`)
 	}
 	key := func(path string) string { return "{file: site, set: server/ssl_certificate_key, to: " + path + ".key}" }
 	const office = "/etc/ssl/office/"
-	for _, c := range []struct{ edits, want, not string }{
+	for i, c := range []struct{ edits, want, not string }{
 		{certificate("old") + "," + key(office+"old"), "expired server/ssl_certificate: the certificate in /etc/ssl/office/old.pem ended on ", "key-does-not-fit"},
 		{certificate("early") + "," + key(office+"early"), "not-valid-yet", "key-does-not-fit"},
 		{certificate("short") + "," + key(office+"short"), "expires-soon", "key-does-not-fit"},
@@ -91,6 +91,9 @@ systemctl start nginx`)
 		{"{file: site, set: server/listen, to: [8443, ssl]}", "", "not-looked-at"},
 		{"{file: site, set: server/ssl_certificate, to: /etc/nginx/charts.pem}", "", "not-looked-at"},
 	} {
+		if !*every && i%4 != 0 { // four of them in the short run, the last one among them
+			continue
+		}
 		d, id := r.draft("nginx", "  ["+c.edits+"]", "")
 		said := ""
 		for _, g := range d.Rehearsal.Groups {

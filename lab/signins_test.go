@@ -30,13 +30,21 @@ func TestInsideSignIns(t *testing.T) {
 for user in kim tam; do install -d -m 700 -o $user -g $user /home/$user/.ssh && install -m 600 -o $user -g $user /root/.ssh/authorized_keys /home/$user/.ssh/authorized_keys; done
 echo pia:drift-Ice | chpasswd
 groupadd office && usermod -aG office op && usermod -aG office root && usermod -aG office kim
-cp /usr/bin/logger /srv/sshd && /srv/sshd "Accepted password for pia from 192.0.2.9 port 4711 ssh2"; /srv/sshd "Accepted password for gone from 192.0.2.9 port 4711 ssh2"; /srv/sshd 'Accepted password for $(touch from 192.0.2.9 port 4711 ssh2'; sleep 1`)
+cat >/srv/sshd <<'END'
+#!/usr/bin/perl
+use IO::Socket::UNIX;
+use Socket;
+my $log = IO::Socket::UNIX->new(Type => SOCK_DGRAM, Peer => "/dev/log") or die;
+$log->send("<38>sshd: Accepted password for $_ from 192.0.2.9 port 4711 ssh2") for @ARGV;
+sleep 5; # until the journal has seen whose lines they are
+END
+chmod 755 /srv/sshd && /srv/sshd pia gone '$(touch'`)
 	for _, user := range []string{"kim", "tam"} {
 		if !signedIn(n, user) {
 			t.Fatalf("%s cannot sign in at first", user)
 		}
 	}
-	for _, c := range []struct{ edits, locksOut, want, not string }{
+	for i, c := range []struct{ edits, locksOut, want, not string }{
 		{"{file: main, set: AllowGroups, to: [office]}", "", "sign-in-lost people who have signed in of late could not any more: pia (AllowGroups names no group of theirs); tam (AllowGroups names no group of theirs). Where", "own-way-in"},
 		{"{file: main, set: AllowGroups, to: [office]}", "[tam]", "sign-in-lost people who have signed in of late could not any more: pia (AllowGroups names no group of theirs). Where", "tam (Allow"},
 		{"{file: main, set: AllowGroups, to: [office]}", "[tam, pia]", "locked-out as the change has it, these can sign in no more: pia, tam", "sign-in-lost"},
@@ -47,6 +55,9 @@ cp /usr/bin/logger /srv/sshd && /srv/sshd "Accepted password for pia from 192.0.
 		{"{file: main, set: MaxAuthTries, to: 5}", "", "", "sign-in"},
 		{"{file: main, insert: \"Match User tam\\n    PubkeyAuthentication no\\n\", into: ''}", "", "sign-ins-later", "sign-in-lost"},
 	} {
+		if !*every && i%3 != 0 { // three of them in the short run
+			continue
+		}
 		rest := ""
 		if c.locksOut != "" {
 			rest = "locks-out: " + c.locksOut
