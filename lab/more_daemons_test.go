@@ -90,6 +90,9 @@ in-force: {ask: command memory, expect: 'output.contains("8MB")'}
 // statuses alone.
 func TestInsideMoreDaemons(t *testing.T) {
 	needInside(t)
+	if !*every {
+		t.Skip("in the long run")
+	}
 	t.Parallel()
 	const n = 81
 	r := newRig(t, []int{n})
