@@ -203,11 +203,7 @@ func (s *Server) fail(ctx *gin.Context, err error) {
 	case errors.Is(err, store.ErrSignIn):
 		problem(ctx, http.StatusUnauthorized, err.Error())
 	case host.RefusalOf(err) != host.None:
-		text := err.Error()
-		if advice := host.RefusalOf(err).Advice(); advice != "" {
-			text += ". " + advice
-		}
-		problem(ctx, http.StatusBadGateway, text)
+		problem(ctx, http.StatusBadGateway, host.Advised(err))
 	default:
 		s.Log.Error("a request failed", "path", ctx.FullPath(), "error", err)
 		problem(ctx, http.StatusInternalServerError, "the server could not do this; its log has the details")

@@ -306,11 +306,12 @@ func (s *Server) try(ctx *gin.Context) {
 	if !s.read(ctx, &in) {
 		return
 	}
-	if _, err := definition.Parse("definition", []byte(in.Source)); err != nil {
+	svc, err := definition.Parse("definition", []byte(in.Source))
+	if err != nil {
 		s.fail(ctx, invalid{err})
 		return
 	}
-	give(s, ctx)(s.Engine.Try(ctx, who(ctx).Name, []byte(in.Source), in.Host))
+	give(s, ctx)(s.Engine.Try(ctx, who(ctx).Name, svc, in.Host))
 }
 
 func (s *Server) approveService(ctx *gin.Context) {

@@ -55,10 +55,6 @@ func (r *reading) collect(ctx context.Context) (files []map[string]render.Found,
 		}
 		return places, paths
 	}
-	var wants definition.Wants
-	for _, c := range r.rehearsal.services {
-		wants = wants.And(c.Wants())
-	}
 	// What the last survey found tells most times what to read, in the same round trip.
 	was := r.host.Traits
 	if r.services, _, err = r.carry(); err != nil {
@@ -66,10 +62,10 @@ func (r *reading) collect(ctx context.Context) (files []map[string]render.Found,
 	}
 	_, first := paths()
 	var all []render.Found
-	if r.host.Traits, all, err = r.conn.Examine(ctx, wants, first); err != nil {
+	if r.host.Traits, all, err = r.conn.Examine(ctx, r.wants, first); err != nil {
 		return nil, nil, err
 	}
-	r.host.Traits = wants.Kept(r.host.Traits, was)
+	r.host.Traits = r.wants.Kept(r.host.Traits, was)
 	if r.services, findings, err = r.carry(); err != nil {
 		return nil, nil, err
 	}

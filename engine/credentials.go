@@ -101,12 +101,12 @@ func weighCredentials(all []credentialed, replies []host.Reply, now time.Time) (
 		}
 	}
 	for _, of := range order {
-		var certificates, keys, known []int
+		var certificates, keys, closed []int
 		for _, i := range seen[of] {
 			switch h := replies[i].Held; {
 			case replies[i].Failure != "" || h.Public == "":
 				if all[i].key {
-					known = append(known, i) // there may be one that fits
+					closed = append(closed, i) // there may be one that fits
 				}
 			case all[i].key:
 				keys = append(keys, i)
@@ -118,7 +118,7 @@ func weighCredentials(all []credentialed, replies []host.Reply, now time.Time) (
 		for _, i := range certificates {
 			h := replies[i].Held
 			names = append(names, h.Names...)
-			if len(known) == 0 && len(keys) > 0 && len(of.Keys) == len(keys) && !slices.ContainsFunc(keys, func(k int) bool { return replies[k].Held.Public == h.Public }) {
+			if len(closed) == 0 && len(keys) > 0 && len(of.Keys) == len(keys) && !slices.ContainsFunc(keys, func(k int) bool { return replies[k].Held.Public == h.Public }) {
 				find(all[i].Named, finding.Veto, "key-does-not-fit", "the certificate in %s is of another key than the one in %s", all[i].Value, all[keys[0]].Value)
 			}
 		}

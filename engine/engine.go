@@ -217,7 +217,7 @@ func (e *Engine) Survey(ctx context.Context, where string) (asked int, failed ma
 		return 0, nil, err
 	}
 	failed = map[string]error{}
-	wants, err := e.wants(ctx)
+	wants, err := e.looksFor(ctx)
 	if err != nil {
 		return 0, nil, err
 	}
@@ -299,21 +299,27 @@ func (e *Engine) survey(ctx context.Context, h view.Host, wants definition.Wants
 	return t, err
 }
 
-// wants is what a survey looks for on hosts: what the definitions in force name.
-func (e *Engine) wants(ctx context.Context) (all definition.Wants, err error) {
-	versions, err := e.Store.ServicesInForce(ctx)
-	if err != nil {
-		return all, err
+// looksFor is what a survey looks for on hosts: what the definitions in force name.
+func (e *Engine) looksFor(ctx context.Context) (all definition.Wants, err error) {
+	services, err := e.inForce(ctx)
+	for _, svc := range services {
+		all = all.And(svc.Surveyed())
 	}
+	return all, err
+}
+
+// inForce gives the definitions that serve hosts; one that cannot be read is left out.
+func (e *Engine) inForce(ctx context.Context) (all []*definition.Service, err error) {
+	versions, err := e.Store.ServicesInForce(ctx)
 	for _, v := range versions {
 		svc, err := definition.Stored(v.Name, v.Names, []byte(v.Source))
 		if err != nil {
 			e.Log.Warn("a definition in force cannot be read", "service", v.Name, "error", err)
 			continue
 		}
-		all = all.And(svc.Surveyed())
+		all = append(all, svc)
 	}
-	return all, nil
+	return all, err
 }
 
 // HostKey asks a host for the key that it shows, and signs in nowhere but on the way there.

@@ -73,12 +73,7 @@ func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
 
 // refusal says why a host was not read, and what to do.
 func refusal(name string, err error) finding.Finding {
-	r := host.RefusalOf(err)
-	text := strings.TrimPrefix(err.Error(), name+": ")
-	if advice := r.Advice(); advice != "" {
-		text += ". " + advice
-	}
-	return veto(cmp.Or(string(r), "not-read"), "%s", text)
+	return veto(cmp.Or(string(host.RefusalOf(err)), "not-read"), "%s", strings.TrimPrefix(host.Advised(err), name+": "))
 }
 
 // changes tells whether anything is to be done on the host.

@@ -34,6 +34,7 @@ type rehearsal struct {
 	others   []*concerned                     // not of the change, whose definitions name a path that one of its own names
 	findings []finding.Finding                // about the whole
 	own      []probe.Probe                    // the change's
+	wants    definition.Wants                 // what a survey looks for, of its services
 	placed   map[int64]map[string]store.Stood // by earlier climbs, by host and path
 	// instances are the services as they are on hosts, by digest, instance and version.
 	instances sync.Map
@@ -331,6 +332,9 @@ func (r *rehearsal) prepare(ctx context.Context) (err error) {
 	if r.services, err = concern(r.spec, definitions); err != nil {
 		return err
 	}
+	for _, c := range r.services {
+		r.wants = r.wants.And(c.Wants())
+	}
 	r.own, _ = ownProbes(r.spec, r.services)
 	if err := r.rivals(ctx); err != nil {
 		return err
@@ -347,8 +351,8 @@ func (r *rehearsal) prepare(ctx context.Context) (err error) {
 // rivals finds the other definitions in force that name a path which one of the change's
 // names: on a host that carries both, the path has two masters.
 func (r *rehearsal) rivals(ctx context.Context) error {
-	var all []view.Service
-	if err := r.insist(ctx, "definitions in force", nil, func() (err error) { all, err = r.Store.ServicesInForce(ctx); return err }); err != nil {
+	var all []*definition.Service
+	if err := r.insist(ctx, "definitions in force", nil, func() (err error) { all, err = r.inForce(ctx); return err }); err != nil {
 		return err
 	}
 	ours := map[string]bool{}
@@ -359,19 +363,11 @@ func (r *rehearsal) rivals(ctx context.Context) error {
 			}
 		}
 	}
-	for _, version := range all {
-		if slices.Contains(r.spec.Services, version.Name) {
-			continue
-		}
-		svc, err := definition.Stored(version.Name, version.Names, []byte(version.Source))
-		if err != nil {
-			r.Log.Warn("a definition in force cannot be read", "service", version.Name, "error", err)
-			continue
-		}
-		named := func(f definition.File) bool {
-			return slices.ContainsFunc(f.Everywhere(), func(at string) bool { return ours[at] })
-		}
-		if !slices.ContainsFunc(slices.Collect(maps.Values(svc.Files)), named) {
+	named := func(f definition.File) bool {
+		return slices.ContainsFunc(f.Everywhere(), func(at string) bool { return ours[at] })
+	}
+	for _, svc := range all {
+		if slices.Contains(r.spec.Services, svc.Name) || !slices.ContainsFunc(slices.Collect(maps.Values(svc.Files)), named) {
 			continue
 		}
 		other, err := concern(r.spec, []*definition.Service{svc})

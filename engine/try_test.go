@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"wladder/core/definition"
+	"wladder/core/view"
 	"wladder/standin"
 	"wladder/store"
 )
@@ -31,7 +32,14 @@ func TestTry(t *testing.T) {
 	}
 	var words []string
 	r.hosts[0].Before(func(w []string) { words = append(words, strings.Join(w, " ")) })
-	tried, err := r.engine.Try(ctx, "ada", []byte(text), "b00")
+	try := func(text, host string) (view.Tried, error) {
+		svc, err := definition.Parse("spying", []byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r.engine.Try(ctx, "ada", svc, host)
+	}
+	tried, err := try(text, "b00")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -71,11 +79,11 @@ func TestTry(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, other := range []struct{ text, host string }{{text, "b01"}, {text + "# one more line\n", "b00"}} {
-		if tried, err := r.engine.Try(ctx, "ada", []byte(other.text), other.host); err != nil || tried.ApprovedBy != "" || len(tried.Instances[0].Settings) > 0 {
+		if tried, err := try(other.text, other.host); err != nil || tried.ApprovedBy != "" || len(tried.Instances[0].Settings) > 0 {
 			t.Errorf("on another host, or another text: %+v, %v", tried, err)
 		}
 	}
-	if tried, err = r.engine.Try(ctx, "ada", []byte(text), "b00"); err != nil || tried.ApprovedBy != "ben" {
+	if tried, err = try(text, "b00"); err != nil || tried.ApprovedBy != "ben" {
 		t.Fatalf("%+v, %v", tried, err)
 	}
 	one = tried.Instances[0]

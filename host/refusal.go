@@ -96,6 +96,14 @@ func RefusalOf(err error) Refusal {
 	return None
 }
 
+// Advised says an error with what to do about it, where it is a refusal.
+func Advised(err error) string {
+	if advice := RefusalOf(err).Advice(); advice != "" {
+		return err.Error() + ". " + advice
+	}
+	return err.Error()
+}
+
 // Advice says what to do about a refusal; keys say so by themselves.
 func (r Refusal) Advice() string {
 	switch r {

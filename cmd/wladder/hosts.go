@@ -42,11 +42,7 @@ var hostsCommand = command{"hosts", "[PART-OF-NAME]", "the machines", func(f *fl
 				surveyed = ago(*h.SurveyedAt)
 				system = fmt.Sprintf("%s %s, %s, %d MiB", h.Traits.OS, h.Traits.OSVersion, counted(int(h.Traits.Cores), "core"), h.Traits.Memory>>20)
 			}
-			at := h.Address
-			if h.Via != "" {
-				at += " by way of " + h.Via
-			}
-			return []string{h.Name, at, labels(h), system, surveyed, standing(h)}
+			return []string{h.Name, byWay(h.Address, h.Via), labels(h), system, surveyed, standing(h)}
 		})
 	}
 }}
@@ -58,6 +54,14 @@ var hostStates = map[string]func(h view.Host) bool{
 	"not-reached":    func(h view.Host) bool { return h.MissedAt != nil },
 	"no-key":         func(h view.Host) bool { return h.HostKey == "" },
 	"never-surveyed": func(h view.Host) bool { return h.SurveyedAt == nil },
+}
+
+// byWay says where a host is reached, and by way of which other one.
+func byWay(address, via string) string {
+	if via == "" {
+		return address
+	}
+	return address + " by way of " + via
 }
 
 func labels(h view.Host) string {
@@ -265,11 +269,7 @@ var hostsLoad = command{"hosts-load", "FILE", "add machines, or bring them up to
 				} else {
 					keyless++
 				}
-				at := h.Address
-				if h.Via != "" {
-					at += " by way of " + h.Via
-				}
-				rows = append(rows, []string{h.Name, at, h.Login, labels(view.Host{Labels: h.Labels}), key})
+				rows = append(rows, []string{h.Name, byWay(h.Address, h.Via), h.Login, labels(view.Host{Labels: h.Labels}), key})
 			}
 			t.table([]string{"HOST", "ADDRESS", "LOGIN", "LABELS", "HOST KEY"}, rows)
 			if keyless > 0 {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 
 	"github.com/goccy/go-yaml"
 
@@ -41,7 +42,7 @@ func credentials(path string) (all []host.Credential, err error) {
 			err = errors.New("it has no name")
 		case err != nil:
 			err = fmt.Errorf("where: %w", err)
-		case where.Uses("cores") || where.Uses("memory") || where.Uses("family") || where.Uses("os") || where.Uses("os_version") || where.Uses("arch") || where.Uses("units") || where.Uses("packages"):
+		case slices.ContainsFunc(where.Names, func(name string) bool { return name != "name" && name != "labels" }):
 			err = errors.New("where: a host's traits are known once it was signed in to; want its name and labels")
 		case (c.Key == "") == (c.Agent == ""):
 			err = errors.New("want either key, a file, or agent, a fingerprint")

@@ -71,30 +71,32 @@ func (w Wants) And(more Wants) Wants {
 
 // Kept gives what a survey found, and of an earlier one what this one did not look for.
 func (w Wants) Kept(found, earlier expr.Traits) expr.Traits {
-	keep := func(now, before []string, wanted []string) []string {
+	asked := func(name string, wanted []string) bool {
+		return slices.ContainsFunc(wanted, func(pattern string) bool { fits, _ := path.Match(pattern, name); return fits })
+	}
+	keep := func(now, before, wanted []string) []string {
 		for _, name := range before {
-			if !slices.ContainsFunc(wanted, func(pattern string) bool { fits, _ := path.Match(pattern, name); return fits }) {
+			if !asked(name, wanted) {
 				now = append(now, name)
 			}
 		}
 		slices.Sort(now)
 		return slices.Compact(now)
 	}
-	for unit, limits := range earlier.Limits {
-		if !slices.ContainsFunc(w.Units, func(pattern string) bool { fits, _ := path.Match(pattern, unit); return fits }) {
-			if found.Limits == nil {
-				found.Limits = map[string]expr.Limits{}
-			}
-			found.Limits[unit] = limits
-		}
-	}
 	found.Units, found.Paths = keep(found.Units, earlier.Units, w.Units), keep(found.Paths, earlier.Paths, w.Paths)
-	for name, version := range earlier.Packages {
-		if !slices.Contains(w.Packages, name) {
-			if found.Packages == nil {
-				found.Packages = map[string]string{}
+	found.Limits = merged(found.Limits, earlier.Limits, func(unit string) bool { return asked(unit, w.Units) })
+	found.Packages = merged(found.Packages, earlier.Packages, func(name string) bool { return slices.Contains(w.Packages, name) })
+	return found
+}
+
+// merged gives what was found, and of before what was not asked about.
+func merged[V any](found, before map[string]V, asked func(name string) bool) map[string]V {
+	for name, v := range before {
+		if !asked(name) {
+			if found == nil {
+				found = map[string]V{}
 			}
-			found.Packages[name] = version
+			found[name] = v
 		}
 	}
 	return found
