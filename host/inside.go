@@ -14,12 +14,15 @@ import (
 
 // inside is run by the host as the user that we sign in as: it connects to the
 // host's own loopback and passes bytes on, after a first one that says that it is
-// connected. bash connects by itself; what goes over it is on stdin and stdout alone.
+// connected. bash connects by itself; what goes over it is on stdin and stdout alone. The
+// first side to end ends both, so that no process is left behind.
 const inside = `exec 3<>"/dev/tcp/127.0.0.1/$1" || exit 71
 printf +
-{ cat <&3; kill $$; } &
-cat >&3
-kill $!`
+cat <&3 &
+cat <&0 >&3 &
+wait -n
+kill %1 %2 2>/dev/null
+wait`
 
 // insideSeconds is the longest that such a connection lasts.
 const insideSeconds = 1000
