@@ -26,7 +26,6 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	argonMemory = 1 << 10 // dozens of databases with their accounts
 	os.Exit(postmaster.ForTests(m))
 }
 
