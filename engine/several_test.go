@@ -36,14 +36,20 @@ settle: 500ms
 type acted struct {
 	mu  sync.Mutex
 	all []string
+
+	kill string // where set, this unit is killed once, when another is reloaded
 }
 
 func (a *acted) watch(h *standin.Host) {
 	h.Before(func(words []string) {
 		if len(words) == 3 && words[0] == "systemctl" && (words[1] == "reload" || words[1] == "restart") {
 			a.mu.Lock()
+			defer a.mu.Unlock()
 			a.all = append(a.all, words[1]+" "+strings.TrimSuffix(words[2], ".service"))
-			a.mu.Unlock()
+			if a.kill != "" && words[1] == "reload" {
+				h.Kill(a.kill)
+				a.kill = ""
+			}
 		}
 	})
 }
@@ -91,7 +97,7 @@ func TestTwoServicesAreOneChange(t *testing.T) {
 	}
 	r.hosts[2].Script(&standin.Fault{Do: standin.RefuseStart, When: "poll_seconds = 90"})
 	r.hosts[4].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 1024"})
-	r.hosts[6].Script(&standin.Fault{Do: standin.DieAfter, For: 100 * time.Millisecond, When: "poll_seconds = 90"})
+	notes[6].kill = "gauge-intake.service"
 	r.hosts[8].Script(&standin.Fault{Do: standin.CutAfter, At: "act", Times: 1})
 	id := r.drafted(twoServices)
 	d := r.rehearse(id)

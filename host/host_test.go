@@ -538,8 +538,12 @@ func TestScriptsOnRealFiles(t *testing.T) {
 			}
 			os.RemoveAll(dir + "/etc/sub") // the one thing it leaves: directories
 			same("restored by hand")
-			// The guard, without systemd: a waiting process.
-			prepare("5", "1")
+			// The guard, without systemd: a waiting process. It is armed anew once all is placed: that may take a while.
+			prepare("5", "60")
+			run("arm", guard("5", "2"), "5", "r", "2")
+			if out := run("place", archive(contentsOf(set)), triples([]string{"5", "r"}, set)...); out != "{\"placed\":6}\n" {
+				t.Fatalf("place: %s", out)
+			}
 			for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 				if data, _ := os.ReadFile(dir + "/state/ended/r"); string(data) == "fired\n" {
 					break

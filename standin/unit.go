@@ -137,13 +137,28 @@ func (u *unit) adopt(service Service) {
 		u.workers = append(u.workers, u.host.newProcess())
 	}
 	if f := u.host.fault(DieAfter, u.Name, service.Text); f != nil {
+		main := u.main
 		u.dies = time.AfterFunc(f.For, func() {
 			u.mu.Lock()
 			defer u.mu.Unlock()
-			u.close()
-			u.state, u.sub, u.result = "failed", "failed", "signal"
+			if u.main == main { // not one that was started meanwhile
+				u.die()
+			}
 		})
 	}
+}
+
+// Kill ends a unit's process by signal 9.
+func (h *Host) Kill(name string) {
+	u := h.units[name]
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	u.die()
+}
+
+func (u *unit) die() {
+	u.close()
+	u.state, u.sub, u.result = "failed", "failed", "signal"
 }
 
 func (u *unit) listen(service Service) error {
