@@ -91,7 +91,7 @@ func TestEventsComeAgainByNumber(t *testing.T) {
 		t.Fatal(err)
 	}
 	var entries []record.Entry
-	for deadline := time.Now().Add(5 * time.Second); len(entries) < 2; time.Sleep(10 * time.Millisecond) { // chained within a second
+	for deadline := time.Now().Add(60 * time.Second); len(entries) < 2; time.Sleep(10 * time.Millisecond) { // chained within a second
 		if entries, err = c.Record(ctx, id, 0); err != nil || time.Now().After(deadline) {
 			t.Fatalf("%d entries, %v", len(entries), err)
 		}

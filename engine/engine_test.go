@@ -46,7 +46,7 @@ func TestMain(m *testing.M) {
 // connection. What has been told to end gets a moment.
 func leaked() (left string) {
 	buffer := make([]byte, 16<<20)
-	for range 100 {
+	for range 1000 {
 		left = ""
 		for _, one := range strings.Split(string(buffer[:runtime.Stack(buffer, true)]), "\n\n")[1:] {
 			if strings.Contains(one, "wladder/engine.") || strings.Contains(one, "wladder/host.") {
@@ -251,7 +251,7 @@ func (r *rig) approved(id int64) shown {
 // until waits for a change to satisfy f, by its events.
 func (r *rig) until(id int64, f func(shown) bool) shown {
 	r.t.Helper()
-	return r.untilWithin(id, 30*time.Second, f)
+	return r.untilWithin(id, 2*time.Minute, f)
 }
 
 func (r *rig) untilWithin(id int64, within time.Duration, f func(shown) bool) shown {
@@ -283,7 +283,7 @@ func (r *rig) climb(id int64) shown {
 // putBack waits until a host's file is as it was at first.
 func (r *rig) putBack(i int) {
 	r.t.Helper()
-	ctx, cancel := context.WithTimeout(r.t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(r.t.Context(), 2*time.Minute)
 	defer cancel()
 	if err := r.hosts[i].Await(ctx, confPath, func(content []byte) bool { return string(content) == confText }); err != nil {
 		r.t.Fatalf("the guard does not fire: %v", err)

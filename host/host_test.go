@@ -371,7 +371,7 @@ func TestGuardOfStandIns(t *testing.T) {
 			h.Files.Write(conf, []byte(oldText))
 			continue
 		}
-		for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		for deadline := time.Now().Add(60 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 			if data, _ := h.Files.Read("/var/lib/wladder/ended/" + claim.Run); string(data) == "fired\n" {
 				break
 			}
@@ -544,7 +544,7 @@ func TestScriptsOnRealFiles(t *testing.T) {
 			if out := run("place", archive(contentsOf(set)), triples([]string{"5", "r"}, set)...); out != "{\"placed\":6}\n" {
 				t.Fatalf("place: %s", out)
 			}
-			for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+			for deadline := time.Now().Add(60 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 				if data, _ := os.ReadFile(dir + "/state/ended/r"); string(data) == "fired\n" {
 					break
 				}

@@ -65,6 +65,9 @@ var ailments = []ailment{
 	{"restarted by systemd", restartAct, "  - {set: die, to: 3}", "ladder: {soak: 12s}", "sed -i 's/Restart=no/Restart=always/' /etc/systemd/system/lab.service; systemctl daemon-reload; systemctl restart lab", "", ladder.Restored, "into the soak and "},
 	{"a reload that ends it", "acts: [{name: reload, command: [systemctl, reload, lab.service]}]\n", "  - {set: value, to: 2}", "", "sed -i 's|ExecReload=.*|ExecReload=/bin/kill -HUP $MAINPID|' /etc/systemd/system/lab.service; systemctl daemon-reload; systemctl restart lab", "", ladder.Restored, "inactive: it ended cleanly"},
 	{"the front door shut for too long", "FRONT", "  - {set: value, to: 2}", "", "mkdir -p /etc/systemd/system/nginx.service.d; printf '[Service]\\nExecStartPre=/bin/sleep 1\\n' >/etc/systemd/system/nginx.service.d/slow.conf; systemctl daemon-reload; systemctl start nginx", "", ladder.Restored, "at most 300ms are allowed"},
+	// systemd keeps its counter where somebody restarts a unit that waits for an automatic restart.
+	{"well, though systemd was about to restart it", "acts: [{name: restart, commands: [[sh, -c, 'systemctl kill -s KILL lab; until [ \"$(systemctl show -p SubState --value lab)\" = auto-restart ]; do sleep 0.1; done'], [systemctl, restart, lab.service]]}]\n", "  - {set: value, to: 2}", "probes: [{name: not restarted, ask: unit lab.service, after: 'restarts == 0'}]",
+		"sed -i 's/Restart=no/Restart=always\\nRestartSec=5/' /etc/systemd/system/lab.service; systemctl daemon-reload; systemctl restart lab; systemctl kill -s KILL lab; until [ $(systemctl show -p NRestarts --value lab) = 1 ]; do sleep 0.1; done", "", ladder.Done, ""},
 	{"well", restartAct + "in-force: {ask: command value, expect: 'output.trim() == \"2\"'}\nlogs: {severity: err}\n", "  - {set: value, to: 2}", "", "", "", ladder.Done, ""},
 }
 

@@ -263,7 +263,7 @@ func TestInsideLockout(t *testing.T) {
 		if n == 65 {
 			id = 4
 		}
-		for range 400 {
+		for range 2400 {
 			run, err := w.client("ines").HostRun(t.Context(), id, hostName(n))
 			if err == nil && run.Step == ladder.Settle {
 				break

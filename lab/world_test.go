@@ -68,7 +68,7 @@ func (w *world) start() {
 	w.server.Env = append(os.Environ(), "WLADDERD_DATABASE="+w.database)
 	w.server.Stderr = &w.log
 	must(w.T, "wladderd", w.server.Start())
-	for range 400 {
+	for range 2400 {
 		if response, err := http.Get(w.url + "/readyz"); err == nil {
 			response.Body.Close()
 			return

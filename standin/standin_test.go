@@ -190,7 +190,7 @@ func TestFaults(t *testing.T) {
 	h.Mend()
 	h.Script(&Fault{Do: DieAfter, For: 20 * time.Millisecond, Times: 1})
 	run(h, "systemctl restart web.service")
-	for deadline := time.Now().Add(10 * time.Second); ; {
+	for deadline := time.Now().Add(60 * time.Second); ; {
 		if out, _ := run(h, "systemctl show -p ActiveState web.service"); strings.Contains(out, "ActiveState=failed") {
 			break
 		}
@@ -264,7 +264,7 @@ func TestNothingIsLeftBehind(t *testing.T) {
 		}
 		h.Close()
 	}
-	for deadline := time.Now().Add(5 * time.Second); runtime.NumGoroutine() > before && time.Now().Before(deadline); {
+	for deadline := time.Now().Add(60 * time.Second); runtime.NumGoroutine() > before && time.Now().Before(deadline); {
 		time.Sleep(5 * time.Millisecond)
 	}
 	if after := runtime.NumGoroutine(); after > before {

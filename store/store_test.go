@@ -621,7 +621,7 @@ func TestOnlyItsAuthorRewritesAChange(t *testing.T) {
 func TestReadersDoNotWaitForEachOther(t *testing.T) {
 	s := open(t)
 	id := started(t, s, 2)
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
 	for range 5 {
 		s.plans, s.rehearsals = cache.New[int64, *Plan](plansKept), cache.New[int64, *view.Rehearsal](plansKept)

@@ -81,7 +81,7 @@ func browser(t *testing.T) context.Context {
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx)
 	t.Cleanup(cancel)
-	ctx, cancel = context.WithTimeout(ctx, 120*time.Second)
+	ctx, cancel = context.WithTimeout(ctx, 5*time.Minute)
 	t.Cleanup(cancel)
 	return ctx
 }

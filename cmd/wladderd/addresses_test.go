@@ -155,7 +155,7 @@ func (w *world) openSSH() (pid int, hostKey, identity string) {
 		w.Fatal(err)
 	}
 	w.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
-	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(60 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		if conn, err := net.Dial("tcp", "127.19.101.1:2222"); err == nil {
 			conn.Close()
 			break
@@ -169,7 +169,7 @@ func (w *world) openSSH() (pid int, hostKey, identity string) {
 // quiet waits until a server has no children any more: what they used counts as
 // its own then.
 func (w *world) quiet(pid int) {
-	for deadline := time.Now().Add(20 * time.Second); len(childrenOf(pid)) > 0; time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(60 * time.Second); len(childrenOf(pid)) > 0; time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			w.Fatal("connections stay open")
 		}

@@ -118,7 +118,7 @@ func TestCertificateIsReadAgain(t *testing.T) {
 		}
 	}
 	certificate(t, dir, 2)
-	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+	for deadline := time.Now().Add(60 * time.Second); ; time.Sleep(100 * time.Millisecond) {
 		if n, err := serial(tls.VersionTLS13); err == nil && n == 2 {
 			break
 		}

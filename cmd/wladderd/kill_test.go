@@ -183,7 +183,7 @@ func (w *world) start() {
 			w.Logf("the server on %s said: %s", listen, log.String())
 		}
 	})
-	for range 200 {
+	for range 2400 {
 		if response, err := http.Get(w.url + "/readyz"); err == nil {
 			response.Body.Close()
 			return
@@ -250,7 +250,7 @@ func (w *world) until(id int64, f func(view.ChangeDetail) bool) view.ChangeDetai
 func (w *world) untilEvery(pause time.Duration, id int64, f func(view.ChangeDetail) bool) view.ChangeDetail {
 	w.Helper()
 	c := w.as("ines")
-	patience := 45*time.Second + time.Duration(w.count)*100*time.Millisecond
+	patience := 3*time.Minute + time.Duration(w.count)*100*time.Millisecond
 	for deadline := time.Now().Add(patience); ; time.Sleep(pause) {
 		d, err := c.Change(w.Context(), id)
 		if err == nil && f(d) {
@@ -306,7 +306,7 @@ func (w *world) stopAt(host string, step ladder.Step, moment string) (reached fu
 	}
 	return func() {
 		w.Helper()
-		for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+		for deadline := time.Now().Add(60 * time.Second); ; time.Sleep(5 * time.Millisecond) {
 			var waiting bool
 			if err := w.db.QueryRow(ctx, `select exists (select from pg_locks where locktype = 'advisory' and objid = 4711 and not granted)`).Scan(&waiting); err != nil {
 				w.Fatal(err)

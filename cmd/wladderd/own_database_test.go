@@ -94,7 +94,7 @@ func TestOwnDatabase(t *testing.T) {
 		if signal == syscall.SIGTERM && err != nil {
 			t.Errorf("told to end, it ends with %v", err)
 		}
-		for deadline := time.Now().Add(20 * time.Second); alive(database); time.Sleep(20 * time.Millisecond) {
+		for deadline := time.Now().Add(60 * time.Second); alive(database); time.Sleep(20 * time.Millisecond) {
 			if time.Now().After(deadline) {
 				t.Fatalf("PostgreSQL outlives the server by 20 s after %v", signal)
 			}

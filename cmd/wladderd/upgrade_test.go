@@ -132,7 +132,7 @@ func TestUpgrade(t *testing.T) {
 	if err := c.Climb(ctx, 4); err == nil || !strings.Contains(err.Error(), "rehearse the change and have it approved again") {
 		t.Errorf("an old plan: %v", err)
 	}
-	for deadline := time.Now().Add(5 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(60 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		v, err := c.Verify(ctx)
 		if err != nil || !v.Holds {
 			t.Fatalf("the record: %+v, %v", v, err)

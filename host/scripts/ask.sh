@@ -311,7 +311,7 @@ for question; do
 	guard) printf '{"n":%s,"guard":"%s"}\n' "$n" "$(guard_stands "$run")" ;;
 	#: unit
 	unit)
-		unit_report "$1" "$state/runs/$run/$label${2-}.begun"
+		unit_report "$1" "$state/runs/$run/$label${2-}"
 		printf ',"n":%s}\n' "$n"
 		;;
 	#:

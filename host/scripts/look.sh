@@ -27,5 +27,5 @@ if [ -e "$run/$label.begun" ]; then began=true; fi
 undone=false
 if [ -e "$run/guard.undone" ]; then undone=true; fi
 printf '{"began":%s,"ended":%s,"guard":"%s","undone":%s}\n' "$began" "$ended" "$(guard_stands "$id")" "$undone"
-unit_report "$unit" "$run/$label.begun"
+unit_report "$unit" "$run/$label"
 printf '}\n'

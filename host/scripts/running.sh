@@ -1,11 +1,16 @@
 # run_acts RUN LABEL UNIT SECONDS COMMANDS: runs commands, one a line, each word
 # as plain reads it, until one fails; all within SECONDS. Notes when it began and how it
 # ended. Sets $code, and $said to the last output, with what it hung in.
+#
+# A restart by hand begins systemd's counter of restarts anew, but not while the unit waits
+# for an automatic one: what the counter kept is noted.
 run_acts() {
 	dir=$state/runs/$1 mark=$state/runs/$1/$2 acting=$3 allowed=$4 code=0 said=''
 	mkdir -p "$dir"
 	chmod 700 "$dir"
-	rm -f "$mark.ended"
+	rm -f "$mark.ended" "$mark.counted"
+	count_restarts "$acting"
+	was=$main before=$restarts
 	read -r up _ </proc/uptime
 	printf '%s\n' "$up" >"$mark.new"
 	put "$mark.new" "$mark.begun"
@@ -30,8 +35,24 @@ run_acts() {
 	done <<-END
 		$5
 	END
+	count_restarts "$acting"
+	if [ "$main" != "$was" ] && [ "$before" -gt 0 ] && [ "$restarts" -ge "$before" ]; then printf '%s\n' "$before" >"$mark.counted"; fi
 	printf '%s\n' "$code" >"$mark.new"
 	put "$mark.new" "$mark.ended"
+}
+
+# count_restarts UNIT: sets $main to its main process, and $restarts to systemd's counter.
+count_restarts() {
+	main=0 restarts=0 shown=
+	if managed; then shown=$(systemctl show -p MainPID -p NRestarts -- "$1" 2>/dev/null) || :; fi
+	while IFS='=' read -r key value; do
+		case $key in
+		MainPID) main=$value ;;
+		NRestarts) restarts=$value ;;
+		esac
+	done <<-END
+		$shown
+	END
 }
 
 # choose UNIT LIGHT HEAVY: sets $commands to one of the two: HEAVY is for a unit

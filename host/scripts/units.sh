@@ -1,10 +1,15 @@
-# unit_report UNIT MARK: how the unit stands, and how many of its processes
-# began at or after the moment that the file MARK holds, in seconds since boot.
+# unit_report UNIT ACT: how the unit stands. ACT.begun holds when an act began, in seconds
+# since boot: the processes that began at or after that are counted. ACT.counted holds what
+# systemd's counter of restarts kept from before the act: that does not count.
 unit_report() {
 	begun=9999999999999 # no act yet, so nothing began since
-	if [ -s "$2" ]; then
-		read -r begun <"$2"
+	if [ -s "$2.begun" ]; then
+		read -r begun <"$2.begun"
 		begun=${begun%.*}${begun#*.}
+	fi
+	counted=0
+	if [ -s "$2.counted" ]; then
+		read -r counted <"$2.counted"
 	fi
 	active=unknown sub=unknown restarts=0 main=0 result=unknown cause=0 status=0 policy=no group=
 	shown=$(systemctl show -p ActiveState -p SubState -p NRestarts -p MainPID -p Result -p ExecMainCode -p ExecMainStatus -p Restart -p ControlGroup -- "$1" 2>/dev/null) || shown=
@@ -23,6 +28,7 @@ unit_report() {
 	done <<-END
 		$shown
 	END
+	if [ "$restarts" -ge "$counted" ] 2>/dev/null; then restarts=$((restarts - counted)); fi # else somebody began it anew
 	processes=0 renewed=0
 	children=
 	if [ "$main" -gt 0 ] 2>/dev/null; then

@@ -113,7 +113,7 @@ func TestAServerThatEndsIsStartedAgain(t *testing.T) {
 	first := s.process
 	time.Sleep(1100 * time.Millisecond) // one that ends at once is not started again
 	first.Signal(syscall.SIGKILL)
-	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(60 * time.Second); ; time.Sleep(50 * time.Millisecond) {
 		if err = s.Make(t.Context(), "again"); err == nil {
 			return
 		}
