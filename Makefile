@@ -54,9 +54,9 @@ test:
 	@if [ "$$(id -u)" = 0 ]; then scripts/setup lab; else scripts/setup test; fi
 	@($(root)) >.lab-root.log 2>&1 & \
 	$(MAKE) --no-print-directory build lint && \
-	$(go) test $(tags) -timeout 8m $$($(go) list ./... | grep -v /lab$$) && \
+	$(go) test $(tags) -timeout 14m $$($(go) list ./... | grep -v /lab$$) && \
 	wait && cat .lab-root.log && rm -f .lab-root.log && \
-	$(go) test $(tags) -timeout 10m ./lab
+	$(go) test $(tags) -timeout 14m ./lab
 
 lab:
 	@scripts/setup lab

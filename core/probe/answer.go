@@ -165,6 +165,9 @@ func (a Answer) Words(kind Kind) string {
 		if a.Renewed > 0 {
 			text += fmt.Sprintf(", %d begun since the act", a.Renewed)
 		}
+		if a.Restarts > 0 {
+			text += fmt.Sprintf(", restarted %s by systemd", counted(a.Restarts, "time", "times"))
+		}
 		return text
 	case Process:
 		if a.Count == 0 {
