@@ -25,6 +25,7 @@ import (
 	"wladder/core/change"
 	"wladder/core/finding"
 	"wladder/core/ladder"
+	"wladder/core/outline"
 	"wladder/core/view"
 	"wladder/engine"
 	"wladder/host"
@@ -63,6 +64,7 @@ var queries = map[string]string{
 	"GET /hosts":                        "after:text name:text where:text label:texts limit",
 	"GET /services":                     "after:text name:text limit",
 	"GET /changes":                      "state:text service:text author:text before limit",
+	"GET /changes/{id}/differences":     "from:text to:text",
 	"GET /changes/{id}/runs":            "after since:date-time state:text limit",
 	"GET /changes/{id}/rehearsal/hosts": "group:text after:text limit",
 }
@@ -94,7 +96,20 @@ func describe(t *testing.T) []byte {
 		}
 		return nil
 	})
-	generator := openapi3gen.NewGenerator(customize, openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true, ExportTopLevelSchema: true}))
+	// What a plan comes to has plain names in its package, which say too little among all others.
+	called := map[string]reflect.Type{}
+	name := openapi3gen.CreateTypeNameGenerator(func(typ reflect.Type) string {
+		name := typ.Name()
+		if typ.PkgPath() == reflect.TypeFor[outline.Outline]().PkgPath() && typ != reflect.TypeFor[outline.Outline]() {
+			name = "Planned" + name
+		}
+		if other, there := called[name]; there && other != typ {
+			t.Errorf("%s and %s are both called %s", other, typ, name)
+		}
+		called[name] = typ
+		return name
+	})
+	generator := openapi3gen.NewGenerator(customize, name, openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true, ExportTopLevelSchema: true}))
 	shape := func(v any) *openapi3.SchemaRef {
 		ref, err := generator.NewSchemaRefForValue(v, doc.Components.Schemas)
 		if err != nil {

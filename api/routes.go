@@ -105,6 +105,11 @@ var routes = []route{
 	{"GET", "/changes/{id}/rehearsal/hosts", "What the newest rehearsal found on each host, by the page", "viewer", false, nil, []view.RehearsedHost{}, 200, (*Server).rehearsedHosts},
 	{"POST", "/changes/{id}/offer", "Offer the plan for review", "author", false, nil, nil, 204, (*Server).offer},
 	{"POST", "/changes/{id}/approval", "Approve the plan under its digest", "reviewer", true, view.Judgement{}, nil, 204, (*Server).approve},
+	{"GET", "/changes/{id}/differences", "What differs between two plans of the change, leaf by leaf", "viewer", false, nil, view.PlansCompared{}, 200, func(s *Server, c *gin.Context) {
+		if id, ok := s.id(c); ok {
+			give(s, c)(s.Store.PlansCompared(c, id, c.Query("from"), c.Query("to")))
+		}
+	}},
 	{"POST", "/changes/{id}/decline", "Decline the plan", "reviewer", true, view.Judgement{}, nil, 204, (*Server).decline},
 	{"POST", "/changes/{id}/withdrawal", "Withdraw the change", "author", false, nil, nil, 204, (*Server).withdraw},
 	{"POST", "/changes/{id}/counter", "Draft the opposite of a change for the hosts that are done with it", "author", false, view.Judgement{}, view.Created{}, 201, (*Server).counter},

@@ -364,6 +364,12 @@ func (c *Client) Approve(ctx context.Context, id int64, digest string) error {
 	return c.do(ctx, "POST", at(id, "/approval"), view.Judgement{Digest: digest})
 }
 
+// PlansCompared says what differs between two plans of a change, by their digests or the
+// first 12 characters of these; to may be empty for the newest plan.
+func (c *Client) PlansCompared(ctx context.Context, id int64, from, to string) (view.PlansCompared, error) {
+	return call[view.PlansCompared](ctx, c, "GET", at(id, "/differences?"+url.Values{"from": {from}, "to": {to}}.Encode()), nil)
+}
+
 // Decline declines the plan.
 func (c *Client) Decline(ctx context.Context, id int64, because string) error {
 	return c.do(ctx, "POST", at(id, "/decline"), view.Judgement{Because: because})

@@ -16,6 +16,7 @@ import (
 	"wladder/core/expr"
 	"wladder/core/finding"
 	"wladder/core/ladder"
+	"wladder/core/outline"
 	"wladder/core/plan"
 	"wladder/core/probe"
 	"wladder/core/record"
@@ -289,8 +290,7 @@ func (e *Engine) carryOut(stopping, mine context.Context, c *store.Rehearsing) {
 	if err == nil {
 		err = r.readAll(stopping, mine, hosts)
 	}
-	var leaves []plan.Leaf
-	var head *plan.Head
+	var made *store.Made
 	switch {
 	case errors.Is(err, errLeaving):
 		if err := e.Store.ReleaseRehearsal(mine, c); err != nil {
@@ -302,13 +302,12 @@ func (e *Engine) carryOut(stopping, mine context.Context, c *store.Rehearsing) {
 	case err != nil:
 		r.findings = append(r.findings, veto("failed", "the rehearsal could not be carried out: %v", err))
 	default:
-		head, leaves, err = r.plan(mine)
-		if err != nil {
+		if made, err = r.plan(mine); err != nil {
 			r.findings = append(r.findings, veto("ladder", "%v", err))
 		}
 	}
 	r.findings = append(r.findings, r.overlaps(mine)...)
-	err = e.insist(mine, "the end of a rehearsal", nil, func() error { return e.Store.EndRehearsal(mine, c, r.findings, head, leaves) })
+	err = e.insist(mine, "the end of a rehearsal", nil, func() error { return e.Store.EndRehearsal(mine, c, r.findings, made) })
 	if err != nil && mine.Err() == nil {
 		e.Log.Error("a rehearsal could not be ended", "change", c.Change, "error", err)
 	}
@@ -485,44 +484,48 @@ func (r *rehearsal) overlaps(ctx context.Context) (findings []finding.Finding) {
 }
 
 // plan freezes what is to happen; none where something speaks against the whole.
-func (r *rehearsal) plan(ctx context.Context) (*plan.Head, []plan.Leaf, error) {
+func (r *rehearsal) plan(ctx context.Context) (*store.Made, error) {
 	var planned []store.Planned
 	if err := r.insist(ctx, "leaves", nil, func() (err error) { planned, err = r.Store.PlannedLeaves(ctx, r.ID); return err }); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	if len(planned) == 0 && len(r.findings) == 0 {
 		r.findings = append(r.findings, veto("nothing-planned", "no host is left to change: each has a veto, or says already what this change wants"))
 	}
 	bindings, err := r.bindings(ctx)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	if len(r.findings) > 0 {
-		return nil, nil, nil
+		return nil, nil
 	}
 	policy, err := r.spec.Policy()
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	leaves, hosts := make([]plan.Leaf, len(planned)), make([]expr.Host, len(planned))
 	for i, p := range planned {
 		if err := json.Unmarshal(p.Leaf, &leaves[i]); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		hosts[i] = p.Host
 	}
 	policy, stages, err := policy.Assign(hosts)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	kept, err := r.pools(ctx, policy, hosts)
-	if r.findings = append(r.findings, kept...); err != nil || len(kept) > 0 {
-		return nil, nil, err
+	pools, err := r.pools(ctx, hosts)
+	if err != nil {
+		return nil, err
+	}
+	if kept := r.kept(policy, pools, hosts); len(kept) > 0 {
+		r.findings = append(r.findings, kept...)
+		return nil, nil
 	}
 	for i := range leaves {
 		leaves[i].Stage = stages[i]
 	}
-	head := &plan.Head{
+	head := plan.Head{
 		Version: plan.Version, Change: r.Change, Revision: r.Revision, Hosts: len(leaves), Scripts: host.ScriptsDigest(), Policy: policy, Secrets: r.Secrets, Bindings: bindings, Probes: r.own, LocksOut: r.spec.LocksOut,
 	}
 	guard := r.guard()
@@ -531,7 +534,7 @@ func (r *rehearsal) plan(ctx context.Context) (*plan.Head, []plan.Leaf, error) {
 		part.Guard = guard
 		head.Parts = append(head.Parts, part)
 	}
-	return head, leaves, nil
+	return &store.Made{Head: head, Leaves: leaves, Outline: outline.Of(r.spec, head, leaves, pools)}, nil
 }
 
 // part is what a plan says of the service.

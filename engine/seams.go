@@ -65,7 +65,7 @@ type Rehearsals interface {
 	AddRead(ctx context.Context, r *store.Rehearsing, all []store.Read) error
 	Overlaps(ctx context.Context, changeID, rehearsal int64) ([]store.Overlap, error)
 	PlannedLeaves(ctx context.Context, rehearsal int64) ([]store.Planned, error)
-	EndRehearsal(ctx context.Context, r *store.Rehearsing, findings []finding.Finding, head *plan.Head, leaves []plan.Leaf) error
+	EndRehearsal(ctx context.Context, r *store.Rehearsing, findings []finding.Finding, made *store.Made) error
 }
 
 // Inventory is the machines that are known.

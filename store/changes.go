@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -126,6 +127,13 @@ func (s *Store) Offer(ctx context.Context, actor string, id int64) error {
 		if err != nil {
 			return err
 		}
+		refused, err := many[struct{ Account, Because string }](ctx, tx, `select account, because from approvals where change = $1 and digest = $2 and verdict = 'declined' order by id desc limit 1`, id, p.Digest)
+		if err != nil {
+			return err
+		}
+		if len(refused) > 0 {
+			return conflict("%s declined this very plan (%.12s): %s. Mend the change, rehearse it, and offer that", refused[0].Account, p.Digest, strings.TrimSuffix(refused[0].Because, "."))
+		}
 		return s.happened(ctx, tx, actor, "change.offered", id, subject(id), map[string]any{"digest": p.Digest})
 	})
 }
@@ -154,7 +162,7 @@ func (s *Store) Judge(ctx context.Context, actor string, id int64, digest string
 		if err != nil {
 			return err
 		}
-		if digest != p.Digest && event == change.Approval {
+		if (event == change.Approval || digest != "") && (len(digest) < digestFrom || !strings.HasPrefix(p.Digest, digest)) {
 			return conflict("the digest %.12s is not that of the plan on offer (%.12s): the change was rehearsed again since; read the diff again", digest, p.Digest)
 		}
 		if _, err := tx.Exec(ctx, `insert into approvals (change, digest, account, verdict, because) values ($1, $2, $3, $4, $5)`, id, p.Digest, actor, string(event), because); err != nil {

@@ -407,6 +407,8 @@ func (s *Store) Reseal(ctx context.Context) (done int, err error) {
 		{`select id as a, '' as b, id as name, sealed from contents where id > $1 and $2 = '' order by id limit 200`, `update contents set sealed = $3 where id = $1 and $2 = '' and sealed = $4`},
 		{`select rehearsal::text as a, key as b, 'diff ' || key || ' of rehearsal ' || rehearsal as name, sealed from diff_groups where (rehearsal, key) > (coalesce(nullif($1, ''), '0')::bigint, $2) order by rehearsal, key limit 200`,
 			`update diff_groups set sealed = $3 where rehearsal = $1::bigint and key = $2 and sealed = $4`},
+		{`select id::text as a, '' as b, 'outline of plan ' || digest as name, outline as sealed from plans where outline <> '' and id > coalesce(nullif($1, ''), '0')::bigint and $2 = '' order by id limit 200`,
+			`update plans set outline = $3 where id = $1::bigint and $2 = '' and outline = $4`},
 		{`select host_run::text as a, n::text as b, 'note ' || n || ' of host run ' || host_run as name, sealed from steps where sealed <> '' and (host_run, n) > (coalesce(nullif($1, ''), '0')::bigint, coalesce(nullif($2, ''), '0')::int) order by host_run, n limit 1000`,
 			`update steps set sealed = $3 where host_run = $1::bigint and n = $2::int and sealed = $4`},
 		{`select id::text as a, '' as b, 'answers before host run ' || id as name, earlier as sealed from host_runs where earlier <> '' and id > coalesce(nullif($1, ''), '0')::bigint and $2 = '' order by id limit 200`,

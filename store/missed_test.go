@@ -58,7 +58,7 @@ func TestKeepingWhatWasRead(t *testing.T) {
 				leaves = append(leaves, plan.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, Login: h.Login, HostKey: h.HostKey, Labels: h.Labels, Parts: []plan.LeafPart{{Files: []plan.LeafFile{}}}})
 			}
 			if err = s.AddRead(ctx, claimed[0], reads); err == nil {
-				err = s.EndRehearsal(ctx, claimed[0], nil, &plan.Head{Version: plan.Version, Change: id, Revision: 1, Hosts: 3}, leaves)
+				err = s.EndRehearsal(ctx, claimed[0], nil, &Made{Head: plan.Head{Version: plan.Version, Change: id, Revision: 1, Hosts: 3}, Leaves: leaves})
 			}
 			if err == nil && c.sql != "" {
 				_, err = s.pool.Exec(ctx, c.sql)

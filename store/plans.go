@@ -4,11 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 
 	"wladder/core/plan"
 	"wladder/core/record"
+	"wladder/core/view"
 )
 
 // Plan is a stored plan that was held against its digest.
@@ -120,7 +122,8 @@ func (s *Store) Leaf(ctx context.Context, p *Plan, hostID int64) (leaf plan.Leaf
 }
 
 // keepPlan stores a plan.
-func keepPlan(ctx context.Context, tx pgx.Tx, head plan.Head, leaves []plan.Leaf) (id int64, digest string, err error) {
+func (s *Store) keepPlan(ctx context.Context, tx pgx.Tx, made Made) (id int64, digest string, err error) {
+	head, leaves := made.Head, made.Leaves
 	_, stored, err := plan.Frozen(head)
 	if err != nil {
 		return 0, "", err
@@ -134,8 +137,12 @@ func keepPlan(ctx context.Context, tx pgx.Tx, head plan.Head, leaves []plan.Leaf
 		rows[i], digests[i] = []any{int64(0), i, l.HostID, l.Stage, d, string(body)}, d
 	}
 	digest = plan.Digest(stored, digests)
-	if err := tx.QueryRow(ctx, `insert into plans (change, revision, version, digest, head, hosts) values ($1, $2, $3, $4, $5, $6) returning id`,
-		head.Change, head.Revision, head.Version, digest, string(stored), len(leaves)).Scan(&id); err != nil {
+	told, err := s.sealOutline(digest, made.Outline)
+	if err != nil {
+		return 0, "", err
+	}
+	if err := tx.QueryRow(ctx, `insert into plans (change, revision, version, digest, head, hosts, outline) values ($1, $2, $3, $4, $5, $6, $7) returning id`,
+		head.Change, head.Revision, head.Version, digest, string(stored), len(leaves), told).Scan(&id); err != nil {
 		return 0, "", err
 	}
 	for _, r := range rows {
@@ -171,4 +178,83 @@ func (s *Store) DoneWith(ctx context.Context, climb int64) (*Plan, []int64, erro
 	}
 	p, err := s.Plan(ctx, rows[0].Plan)
 	return p, hosts, err
+}
+
+// digestFrom is how many characters of a digest do, where they are those of one plan alone.
+const digestFrom = 12
+
+// planOf finds the plan of a change that a digest names, or its first characters; the newest
+// one where the digest is empty.
+func planOf(ctx context.Context, q querier, changeID int64, digest string) (planRow, error) {
+	if digest == "" {
+		p, err := newestPlan(ctx, q, changeID)
+		if err == nil && p.ID == 0 {
+			err = conflict("change %d has no plan: rehearse it", changeID)
+		}
+		return p, err
+	}
+	if len(digest) < digestFrom || strings.Trim(digest, "0123456789abcdef") != "" {
+		return planRow{}, conflict("%q names no plan; want its digest, or the first %d characters of it or more", digest, digestFrom)
+	}
+	all, err := many[planRow](ctx, q, `select distinct on (digest) id, digest, revision from plans where change = $1 and starts_with(digest, $2) order by digest, id desc`, changeID, digest)
+	switch {
+	case err != nil:
+		return planRow{}, err
+	case len(all) == 0:
+		return planRow{}, &NotFound{fmt.Sprintf("a plan of change %d with the digest %s", changeID, digest)}
+	case len(all) > 1:
+		return planRow{}, conflict("%d plans of change %d have digests that begin with %s; give more of it", len(all), changeID, digest)
+	}
+	return all[0], nil
+}
+
+// PlansCompared says what differs between two plans of a change, named by their digests or
+// the first 12 characters of these; to may be empty for the newest one.
+func (s *Store) PlansCompared(ctx context.Context, changeID int64, from, to string) (out view.PlansCompared, err error) {
+	var frames [2]plan.Frame
+	for i, digest := range []string{from, to} {
+		row, err := planOf(ctx, s.pool, changeID, digest)
+		if err != nil {
+			return out, err
+		}
+		if frames[i], err = s.frame(ctx, row); err != nil {
+			return out, err
+		}
+		*[]*string{&out.From, &out.To}[i] = row.Digest
+	}
+	out.Differences, err = plan.Compare(frames[0], frames[1])
+	return out, err
+}
+
+// frame reads a plan as it is stored, held against its digest.
+func (s *Store) frame(ctx context.Context, row planRow) (f plan.Frame, err error) {
+	p, err := s.Plan(ctx, row.ID)
+	if err != nil {
+		return f, err
+	}
+	if len(p.old) > 0 {
+		return f, conflict("the plan %.12s was made by a server that had no leaves yet, and cannot be compared", row.Digest)
+	}
+	var head string
+	if err := s.pool.QueryRow(ctx, `select head from plans where id = $1`, row.ID).Scan(&head); err != nil {
+		return f, err
+	}
+	leaves, err := many[struct {
+		HostID int64
+		Body   string
+	}](ctx, s.pool, `select host_id, body from leaves where plan = $1`, row.ID)
+	f = plan.Frame{Head: []byte(head), Leaves: map[string][]byte{}}
+	for _, l := range leaves {
+		var named struct {
+			Host string `json:"host"`
+		}
+		if plan.DigestOf([]byte(l.Body)) != p.leaves[l.HostID] {
+			return f, s.alteredPlan(row.Digest)
+		}
+		if err := json.Unmarshal([]byte(l.Body), &named); err != nil {
+			return f, err
+		}
+		f.Leaves[named.Host] = []byte(l.Body)
+	}
+	return f, err
 }

@@ -13,6 +13,7 @@ import (
 	"wladder/core/change"
 	"wladder/core/expr"
 	"wladder/core/finding"
+	"wladder/core/outline"
 	"wladder/core/plan"
 	"wladder/core/view"
 )
@@ -317,8 +318,15 @@ func (s *Store) Overlaps(ctx context.Context, changeID, rehearsal int64) ([]Over
 		select t.id as change, t.title, t.state, min(t.path) as path, count(*)::int as files, count(distinct t.host_id)::int as hosts from theirs t join mine m on m.host_id = t.host_id and m.path = t.path group by 1, 2, 3 order by 1`, changeID, rehearsal)
 }
 
-// EndRehearsal keeps the outcome; a nil head leaves the change a draft.
-func (s *Store) EndRehearsal(ctx context.Context, r *Rehearsing, findings []finding.Finding, head *plan.Head, leaves []plan.Leaf) error {
+// Made is the plan that a rehearsal came to, and what it comes to in words.
+type Made struct {
+	Head    plan.Head
+	Leaves  []plan.Leaf
+	Outline *outline.Outline
+}
+
+// EndRehearsal keeps the outcome; without a plan the change stays a draft.
+func (s *Store) EndRehearsal(ctx context.Context, r *Rehearsing, findings []finding.Finding, made *Made) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {
 		c, err := lockChange(ctx, tx, r.Change)
 		if err != nil {
@@ -327,19 +335,19 @@ func (s *Store) EndRehearsal(ctx context.Context, r *Rehearsing, findings []find
 		if err := r.mine(ctx, tx); err != nil {
 			return err
 		}
-		if head != nil && head.Revision != c.Revision {
-			head = nil
+		if made != nil && made.Head.Revision != c.Revision {
+			made = nil
 			findings = append(findings, finding.Finding{Level: finding.Veto, Code: "edited", Text: "the change was edited while it was rehearsed; rehearse it again"})
 		}
 		event, body := change.Edited, map[string]any{"revision": r.Revision, "findings": len(findings)}
 		var plan *int64
-		if head != nil {
-			id, digest, err := keepPlan(ctx, tx, *head, leaves)
+		if made != nil {
+			id, digest, err := s.keepPlan(ctx, tx, *made)
 			if err != nil {
 				return err
 			}
 			plan, event = &id, change.RehearsalDone
-			body["digest"], body["hosts"] = digest, len(leaves)
+			body["digest"], body["hosts"] = digest, len(made.Leaves)
 		}
 		if _, ok := change.Next(c.State, event); ok { // it may have been withdrawn meanwhile
 			if err := move(ctx, tx, c, event); err != nil {

@@ -14,6 +14,7 @@ import (
 
 	"wladder/core/conf"
 	"wladder/core/finding"
+	"wladder/core/outline"
 	"wladder/core/probe"
 )
 
@@ -71,6 +72,26 @@ func (s *Store) openShown(rehearsal int64, key string, sealed []byte) (v shown, 
 		err = json.Unmarshal(data, &v)
 	}
 	return v, err
+}
+
+func outlineName(digest string) string { return "outline of plan " + digest }
+
+// sealOutline seals what a plan comes to in words: people judge by it.
+func (s *Store) sealOutline(digest string, o *outline.Outline) ([]byte, error) {
+	data, err := json.Marshal(o)
+	return s.key().pack(outlineName(digest), data), err
+}
+
+// openOutline gives it back; nil for a plan that was made before there were any.
+func (s *Store) openOutline(digest string, sealed []byte) (o *outline.Outline, err error) {
+	if len(sealed) == 0 {
+		return nil, nil
+	}
+	data, err := s.unpack(outlineName(digest), sealed)
+	if err == nil {
+		err = json.Unmarshal(data, &o)
+	}
+	return o, err
 }
 
 func earlierName(run int64) string { return fmt.Sprintf("answers before host run %d", run) }

@@ -91,9 +91,9 @@ func started(t *testing.T, s *Store, n int) (changeID int64) {
 		t.Fatal(err)
 	}
 	told, _ := record.Canonical(bound)
-	head := &plan.Head{Version: plan.Version, Secrets: map[string]int{"kept": 1}, Bindings: map[string]string{"kept": string(told)}, Change: id, Revision: 1, Hosts: n, Scripts: "scripts", Parts: []plan.Part{{Service: "s", ServiceDigest: digestOf("s")}}, Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, PauseAfter: n}}
+	head := plan.Head{Version: plan.Version, Secrets: map[string]int{"kept": 1}, Bindings: map[string]string{"kept": string(told)}, Change: id, Revision: 1, Hosts: n, Scripts: "scripts", Parts: []plan.Part{{Service: "s", ServiceDigest: digestOf("s")}}, Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, PauseAfter: n}}
 	if err = s.AddRead(ctx, claimed[0], reads); err == nil {
-		err = s.EndRehearsal(ctx, claimed[0], nil, head, leaves)
+		err = s.EndRehearsal(ctx, claimed[0], nil, &Made{Head: head, Leaves: leaves})
 	}
 	if err == nil {
 		err = s.Offer(ctx, "ines", id)
@@ -420,7 +420,7 @@ func TestARehearsalGoesOnElsewhere(t *testing.T) {
 	if _, err = s.BeginRehearsal(ctx, "ines", id, Targets{Revision: 2, Hosts: hosts[:1]}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.EndRehearsal(ctx, second[0], nil, nil, nil); !errors.As(err, &lost) {
+	if err := s.EndRehearsal(ctx, second[0], nil, nil); !errors.As(err, &lost) {
 		t.Errorf("one that was begun anew still ends by itself: %v", err)
 	}
 	if err := s.Offer(ctx, "ines", id); !errors.As(err, &lost) {

@@ -133,9 +133,9 @@ func (s *Store) changeDetail(ctx context.Context, q querier, id int64) (*view.Ch
 func (s *Store) rehearsalOf(ctx context.Context, q querier, id int64) (*view.Rehearsal, error) {
 	type row struct {
 		view.Rehearsal
-		Plan int64
+		Sealed []byte
 	}
-	rows, err := lax[row](ctx, q, `select r.id, r.revision, r.started_by, r.begun_at, r.ended_at, coalesce(p.digest, '') as digest, r.hosts, coalesce(p.hosts, 0) as planned, r.findings, coalesce(r.plan, 0) as plan
+	rows, err := lax[row](ctx, q, `select r.id, r.revision, r.started_by, r.begun_at, r.ended_at, coalesce(p.digest, '') as digest, r.hosts, coalesce(p.hosts, 0) as planned, r.findings, coalesce(p.outline, '') as sealed
 		from rehearsals r left join plans p on p.id = r.plan where r.change = $1 order by r.id desc limit 1`, id)
 	if err != nil || len(rows) == 0 {
 		return nil, err
@@ -167,12 +167,9 @@ func (s *Store) rehearsalOf(ctx context.Context, q querier, id int64) (*view.Reh
 		r.Read += g.Count
 	}
 	render.SortGroups(r.Groups)
-	if rows[0].Plan != 0 {
-		plan, err := s.plan(ctx, q, rows[0].Plan)
-		if err != nil {
-			return nil, err
-		}
-		r.Policy = &plan.Head.Policy
+	render.Differ(r.Groups)
+	if r.Plan, err = s.openOutline(r.Digest, rows[0].Sealed); err != nil {
+		return nil, err
 	}
 	if r.EndedAt != nil {
 		s.rehearsals.Put(r.ID, &r)

@@ -99,10 +99,17 @@ func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 		if a.Because != "" {
 			text += ": " + a.Because
 		}
+		if r := d.Rehearsal; r != nil && r.Digest != "" && a.Digest != r.Digest {
+			text += fmt.Sprintf("; void, the plan is another: wladder diff -since %.12s %d", a.Digest, d.ID)
+		}
 		row(a.Verdict, text)
 	}
 	for _, l := range d.LeftOut {
 		row("without", fmt.Sprintf("%s, by %s, %s: %s", l.Host, l.Account, when(l.At), l.Because))
+	}
+	if d.Rehearsal != nil {
+		t.outline(d)
+		t.alike(d)
 	}
 	if d.Climb != nil {
 		fmt.Fprintln(t.out)

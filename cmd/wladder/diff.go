@@ -4,17 +4,25 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"wladder/core/conf"
+	"wladder/core/finding"
+	"wladder/core/render"
 	"wladder/core/view"
 )
 
 var diff = command{"diff", "N", "what a change would do, per group of hosts", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 	group := f.String("group", "", "only the group whose key begins so")
 	host := f.String("host", "", "only this host")
+	whole := f.Bool("whole", false, "each group with its whole diff, however long that is")
+	since := f.String("since", "", "what differs from the earlier plan with this digest, host by host, such as one that you approved")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		d, err := t.rehearsedChange(ctx, args)
+		if err == nil && *since != "" {
+			return t.since(ctx, d, *since)
+		}
 		if err != nil {
 			return err
 		}
@@ -36,6 +44,15 @@ var diff = command{"diff", "N", "what a change would do, per group of hosts", fu
 		if ok, err := t.show(groups); ok {
 			return err
 		}
+		if lines := 0; !*whole && *group == "" && *host == "" {
+			for _, g := range groups {
+				lines += strings.Count(g.Diff, "\n")
+			}
+			if lines > briefFrom {
+				t.brief(d, groups)
+				return nil
+			}
+		}
 		for i, g := range groups {
 			if i > 0 {
 				fmt.Fprintln(t.out)
@@ -43,6 +60,9 @@ var diff = command{"diff", "N", "what a change would do, per group of hosts", fu
 			fmt.Fprintln(t.out, t.paint("bold", fmt.Sprintf("group %s  %s", g.Key, counted(g.Count, "host"))))
 			for _, line := range wrap(plain(named(g.Hosts, g.Count)), t.width-2) {
 				fmt.Fprintf(t.out, "  %s\n", t.paint("dim", line))
+			}
+			if len(g.Differs) > 0 {
+				t.item("in this it differs: " + strings.Join(g.Differs, "; "))
 			}
 			for _, f := range g.Findings {
 				for _, line := range t.folded(fmt.Sprintf("%s: %s%s", f.Level, place(f), plain(f.Text)), 2) {
@@ -62,6 +82,118 @@ var diff = command{"diff", "N", "what a change would do, per group of hosts", fu
 		return nil
 	}
 }}
+
+// From briefFrom lines of diffs on, only the lines that change are printed, and of each
+// group so many at most: what a person reads in one go.
+const (
+	briefFrom = 60
+	briefMost = 8
+)
+
+// brief prints groups by what differs and by the lines that change, without those around.
+func (t *terminal) brief(d view.ChangeDetail, groups []render.Group) {
+	for _, g := range groups {
+		hosts := named(g.Hosts[:min(len(g.Hosts), 3)], g.Count)
+		fmt.Fprintln(t.out, t.paint("bold", cut(fmt.Sprintf("%s  %s  %s", g.Key, counted(g.Count, "host"), plain(hosts)), t.width)))
+		switch {
+		case len(g.Differs) > 0:
+			t.item("differs: " + strings.Join(g.Differs, "; "))
+		default:
+			t.item("changes: " + strings.Join(alterations(g), "; "))
+		}
+		if g.Act != "" && len(g.Differs) == 0 {
+			t.item("then " + g.Act)
+		}
+		for _, f := range g.Findings {
+			if f.Level != finding.Note {
+				t.item(fmt.Sprintf("%s: %s%s", f.Level, place(f), f.Text))
+			}
+		}
+		lines := altered(g.Diff)
+		for _, l := range lines[:min(len(lines), briefMost)] {
+			style := map[byte]string{'-': "red", '+': "green"}[l.sign]
+			fmt.Fprintf(t.out, "  %5s %s\n", l.at, t.paint(style, cut(string(l.sign)+plain(strings.ReplaceAll(l.text, "\t", "    ")), max(20, t.width-8))))
+		}
+		if more := len(lines) - briefMost; more > 0 {
+			t.item(fmt.Sprintf("and %s; wladder diff -group %s %d", counted(more, "more line"), g.Key, d.ID))
+		}
+	}
+	fmt.Fprintf(t.out, "%s, without the lines around; -whole has them, -group KEY one group, -host NAME one host\n", counted(len(groups), "diff group"))
+}
+
+// alteredLine is a line of a file that goes or comes.
+type alteredLine struct {
+	at   string // its number; of a path, empty
+	sign byte
+	text string
+}
+
+// altered gives the lines of unified diffs that go or come, behind the paths that they are in.
+// How long a hunk is stands at its head: a line of the file may look like any other here.
+func altered(diff string) (all []alteredLine) {
+	old, new, oldLeft, newLeft := 0, 0, 0, 0
+	for l := range strings.Lines(diff) {
+		l = strings.TrimRight(l, "\r\n")
+		sign := byte(' ')
+		if l != "" {
+			sign = l[0]
+		}
+		switch {
+		case oldLeft+newLeft > 0 && sign == '-':
+			all = append(all, alteredLine{fmt.Sprint(old), '-', l[1:]})
+			old, oldLeft = old+1, oldLeft-1
+		case oldLeft+newLeft > 0 && sign == '+':
+			all = append(all, alteredLine{fmt.Sprint(new), '+', l[1:]})
+			new, newLeft = new+1, newLeft-1
+		case oldLeft+newLeft > 0 && sign == ' ':
+			old, new, oldLeft, newLeft = old+1, new+1, oldLeft-1, newLeft-1
+		case strings.HasPrefix(l, "+++ "):
+			all = append(all, alteredLine{"", ' ', strings.TrimPrefix(l, "+++ ")})
+		case strings.HasPrefix(l, "@@ ") && len(strings.Fields(l)) > 2:
+			sides := strings.Fields(l)
+			old, oldLeft = hunkSide(sides[1])
+			new, newLeft = hunkSide(sides[2])
+		}
+	}
+	return all
+}
+
+// hunkSide reads "-7,3": the first line, and how many; one where that is not said.
+func hunkSide(text string) (at, n int) {
+	first, count, several := strings.Cut(text[1:], ",")
+	at, _ = strconv.Atoi(first)
+	if n = 1; several {
+		n, _ = strconv.Atoi(count)
+	}
+	return at, n
+}
+
+// since prints what differs between an earlier plan and the newest one.
+func (t *terminal) since(ctx context.Context, d view.ChangeDetail, digest string) error {
+	c, err := t.client().PlansCompared(ctx, d.ID, digest, "")
+	if err != nil {
+		return err
+	}
+	if ok, err := t.show(c); ok {
+		return err
+	}
+	if c.From == c.To {
+		fmt.Fprintf(t.out, "%.12s is the newest plan of change %d\n", c.From, d.ID)
+		return nil
+	}
+	fmt.Fprintf(t.out, "what differs in %.12s, the newest plan of change %d, from %.12s:\n", c.To, d.ID, c.From)
+	for _, one := range c.Differences {
+		what := map[string]string{"head": "all hosts", "added": "not in the plan before", "gone": "no longer in the plan", "altered": "altered"}[one.Kind]
+		if len(one.Hosts) > 0 {
+			what = fmt.Sprintf("%s, %s: %s", counted(len(one.Hosts), "host"), what, plain(named(one.Hosts[:min(len(one.Hosts), shown)], len(one.Hosts))))
+		}
+		for i, line := range wrap(what, t.width) {
+			fmt.Fprintln(t.out, strings.Repeat("  ", min(i, 1))+t.paint("bold", line))
+		}
+		t.rows(len(one.What), func(i int) string { return one.What[i] })
+	}
+	return nil
+}
 
 // groupOf gives the key of the diff group that a host is in.
 func groupOf(ctx context.Context, t *terminal, d view.ChangeDetail, host string) (string, error) {

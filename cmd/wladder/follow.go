@@ -216,35 +216,13 @@ func (t *terminal) ladder(d watched) string {
 			present = r.Stage
 		}
 	}
-	inside := 0 // columns between the rails
-	rows := make([][]string, len(stages))
+	var rungs []rung
 	for i, runs := range stages {
-		rows[i] = t.marks(runs)
-		for _, r := range rows[i] {
-			inside = max(inside, visible(r))
+		if len(runs) > 0 {
+			rungs = append(rungs, rung{t.marks(runs), fmt.Sprintf("%d  %s, %s", i+1, counted(len(runs), "host"), c.Policy.Stages[i]), c.Policy.Stages[i].Gate, i == present})
 		}
 	}
-	for i := len(stages) - 1; i >= 0; i-- {
-		if len(stages[i]) == 0 {
-			continue
-		}
-		for k := len(rows[i]) - 1; k >= 0; k-- { // the first host sits on the rung
-			label := ""
-			if k == 0 {
-				label = fmt.Sprintf("  %d  %s, %s", i+1, counted(len(stages[i]), "host"), c.Policy.Stages[i])
-			}
-			row := rows[i][k]
-			fmt.Fprintf(&b, "  │ %s%s │%s\n", row, strings.Repeat(" ", inside-visible(row)), cut(label, max(10, t.width-inside-8)))
-		}
-		left, rung, right := "├", "─", "┤"
-		if i == present {
-			left, rung, right = "╞", "═", "╡"
-		}
-		fmt.Fprintf(&b, "  %s%s%s\n", left, strings.Repeat(rung, inside+2), right)
-		if c.Policy.Stages[i].Gate {
-			fmt.Fprintf(&b, "  ┿%s┿  gate\n", strings.Repeat("━", inside+2))
-		}
-	}
+	b.WriteString(t.drawn(rungs))
 	var legend []string
 	for _, s := range ladder.RunStates {
 		if n := d.Counts[s]; n > 0 {
@@ -272,6 +250,46 @@ func (t *terminal) ladder(d watched) string {
 	}
 	return b.String()
 }
+
+// rung is one stage as it is drawn: rows of marks, the first of which sits on it.
+type rung struct {
+	rows    []string
+	label   string
+	gate    bool
+	present bool
+}
+
+// drawn draws rungs between two rails, from the bottom up.
+func (t *terminal) drawn(rungs []rung) string {
+	var b strings.Builder
+	inside := 0 // columns between the rails
+	for _, r := range rungs {
+		for _, row := range r.rows {
+			inside = max(inside, visible(row))
+		}
+	}
+	for _, r := range slices.Backward(rungs) {
+		for k, row := range slices.Backward(r.rows) {
+			label := ""
+			if k == 0 {
+				label = "  " + r.label
+			}
+			fmt.Fprintf(&b, "  │ %s%s │%s\n", row, strings.Repeat(" ", inside-visible(row)), cut(label, max(10, t.width-inside-8)))
+		}
+		left, line, right := "├", "─", "┤"
+		if r.present {
+			left, line, right = "╞", "═", "╡"
+		}
+		fmt.Fprintf(&b, "  %s%s%s\n", left, strings.Repeat(line, inside+2), right)
+		if r.gate {
+			fmt.Fprintf(&b, "  ┿%s┿  gate\n", strings.Repeat("━", inside+2))
+		}
+	}
+	return b.String()
+}
+
+// perRow is how many hosts are drawn side by side.
+func (t *terminal) perRow() int { return max(8, (t.width-40)/2) }
 
 // excused says that a host's end counts for nothing.
 func excused(r view.HostRun) string {
@@ -338,9 +356,8 @@ func (t *terminal) marks(runs []view.HostRun) (rows []string) {
 		}
 		return []string{inWords(counts)}
 	}
-	perRow := max(8, (t.width-40)/2)
 	for len(runs) > 0 {
-		n := min(perRow, len(runs))
+		n := min(t.perRow(), len(runs))
 		var row []string
 		for _, r := range runs[:n] {
 			row = append(row, t.symbol(r.State))

@@ -40,7 +40,7 @@ func ordering(name, summary string, o ladder.Order, said string) command {
 }
 
 var approve = command{"approve", "N", "approve exactly the plan with this digest", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
-	digest := f.String("digest", "", "the digest that wladder show N gives")
+	digest := f.String("digest", "", "the digest that wladder show N gives, or its first 12 characters")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		id, err := number(args)
 		if err != nil {

@@ -51,7 +51,7 @@ func TestScripts(t *testing.T) {
 			t.Chdir(dir)
 			env := map[string]string{"XDG_CONFIG_HOME": dir, "WLADDER_SERVER": "http://127.0.0.1:1"}
 			if strings.Contains(string(archive.Comment), "with a server") {
-				env["WLADDER_SERVER"] = serve(t)
+				env["WLADDER_SERVER"], _ = serve(t)
 			}
 			got := play(string(archive.Comment), env)
 			if *update {
@@ -119,7 +119,7 @@ func words(line string) (all []string) {
 	return all
 }
 
-func serve(t *testing.T) string {
+func serve(t testing.TB) (string, *store.Store) {
 	st, err := store.Open(t.Context(), postmaster.Fresh(t), store.Key{1})
 	if err != nil {
 		t.Fatal(err)
@@ -132,5 +132,5 @@ func serve(t *testing.T) string {
 	}
 	server := httptest.NewServer(api.New(api.Config{Store: st, Engine: engine.New(engine.Config{Store: st, Dialer: engine.Over(&host.Dialer{})}), Log: slog.New(slog.DiscardHandler)}))
 	t.Cleanup(server.Close)
-	return server.URL
+	return server.URL, st
 }

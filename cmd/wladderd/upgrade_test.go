@@ -112,7 +112,7 @@ func TestUpgrade(t *testing.T) {
 			t.Errorf("change %d is %s, %v; want %s", one.ID, one.State, err, want[i])
 			continue
 		}
-		if planned := one.State != change.Draft && one.State != change.Withdrawn; planned && (d.Rehearsal.Digest == "" || d.Rehearsal.Planned == 0 || d.Rehearsal.Policy == nil || !strings.Contains(d.Rehearsal.Groups[0].Diff, "+    worker_connections")) {
+		if planned := one.State != change.Draft && one.State != change.Withdrawn; planned && (d.Rehearsal.Digest == "" || d.Rehearsal.Planned == 0 || d.Rehearsal.Plan != nil || !strings.Contains(d.Rehearsal.Groups[0].Diff, "+    worker_connections")) {
 			t.Errorf("change %d: its plan is not shown: %+v", one.ID, d.Rehearsal)
 		}
 	}

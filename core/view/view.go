@@ -14,6 +14,8 @@ import (
 	"wladder/core/expr"
 	"wladder/core/finding"
 	"wladder/core/ladder"
+	"wladder/core/outline"
+	"wladder/core/plan"
 	"wladder/core/probe"
 	"wladder/core/render"
 )
@@ -218,6 +220,13 @@ type Approval struct {
 	At      time.Time `json:"at"`
 }
 
+// PlansCompared is what differs between two plans of a change.
+type PlansCompared struct {
+	From        string            `json:"from"` // digests
+	To          string            `json:"to"`
+	Differences []plan.Difference `json:"differences"`
+}
+
 // LeftOut is a host that was taken out of a plan after it was offered.
 type LeftOut struct {
 	Host    string    `json:"host"`
@@ -244,7 +253,8 @@ type Rehearsal struct {
 	Planned   int               `json:"planned"`  // hosts in the plan
 	Findings  []finding.Finding `json:"findings"` // about the whole
 	Groups    []render.Group    `json:"groups"`
-	Policy    *ladder.Policy    `json:"policy,omitempty"`
+	// Plan is what the plan comes to, for those who judge it.
+	Plan *outline.Outline `json:"plan,omitempty"`
 }
 
 // RehearsedHost is what a rehearsal found on one host.

@@ -216,6 +216,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What differs between two plans of the change, leaf by leaf
+         * @description Needs the role viewer.
+         */
+        get: operations["getChangesIdDifferences"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/events": {
         parameters: {
             query?: never;
@@ -1140,6 +1160,11 @@ export interface components {
         Decision: {
             agreed: boolean;
         };
+        Difference: {
+            hosts: string[];
+            kind: string;
+            what: string[];
+        };
         Entry: {
             actor: string;
             /** Format: date-time */
@@ -1170,6 +1195,7 @@ export interface components {
             alterations: components["schemas"]["Alteration"][];
             count: number;
             diff: string;
+            differs?: string[];
             findings: components["schemas"]["Finding"][];
             hosts: string[];
             key: string;
@@ -1285,6 +1311,25 @@ export interface components {
             /** @enum {string} */
             order: "pause" | "resume" | "stop";
         };
+        Outline: {
+            at_once: number;
+            edits: components["schemas"]["PlannedEdit"][];
+            /** Format: int64 */
+            guard: number;
+            /** Format: int64 */
+            least: number;
+            locks_out?: string[];
+            may_fail: components["schemas"]["PlannedHosts"];
+            pace: string[];
+            parts: components["schemas"]["PlannedPart"][];
+            pause_after: number;
+            pools: components["schemas"]["PlannedPool"][];
+            probes: components["schemas"]["PlannedProbe"][];
+            /** Format: int64 */
+            soak: number;
+            stages: components["schemas"]["PlannedStage"][];
+            values?: components["schemas"]["PlannedValue"][];
+        };
         PasswordChange: {
             new: string;
             old: string;
@@ -1305,6 +1350,68 @@ export interface components {
             disabled?: boolean;
             password?: string;
             roles?: string[];
+        };
+        PlannedAct: {
+            commands: string[];
+            hosts: number;
+            name: string;
+        };
+        PlannedEdit: {
+            service?: string;
+            where?: string;
+            words: string;
+        };
+        PlannedHosts: {
+            count: number;
+            first: string[];
+        };
+        PlannedPart: {
+            acts: components["schemas"]["PlannedAct"][];
+            checker?: string;
+            guarded?: boolean;
+            hosts: number;
+            instances: number;
+            service: string;
+            /** Format: int64 */
+            settle: number;
+            unit: string;
+            words: string;
+        };
+        PlannedPool: {
+            changed: number;
+            hosts: number;
+            keep: number;
+            most: number;
+            name: string;
+            service: string;
+            words: string;
+        };
+        PlannedProbe: {
+            after: string;
+            ask: string;
+            before: string;
+            hosts: number;
+            name: string;
+            often?: string;
+            proves?: boolean;
+            service?: string;
+        };
+        PlannedStage: {
+            gate?: boolean;
+            hosts: components["schemas"]["PlannedHosts"];
+            /** Format: int64 */
+            least: number;
+            stage: number;
+            takes: string;
+        };
+        PlannedValue: {
+            name: string;
+            words: string;
+        };
+        PlansCompared: {
+            differences: components["schemas"]["Difference"][];
+            from: string;
+            to: string;
         };
         Policy: {
             at_once: number;
@@ -1334,8 +1441,8 @@ export interface components {
             hosts: number;
             /** Format: int64 */
             id: number;
+            plan?: components["schemas"]["Outline"];
             planned: number;
-            policy?: components["schemas"]["Policy"];
             read: number;
             revision: number;
             started_by: string;
@@ -1971,6 +2078,40 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getChangesIdDifferences: {
+        parameters: {
+            query?: {
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What differs between two plans of the change, leaf by leaf */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlansCompared"];
+                };
             };
             /** @description A problem, as in RFC 9457 */
             default: {

@@ -15,21 +15,38 @@ export function stageName(s: Stage): string {
   return s.where ?? 'the rest'
 }
 
+// Rung is a stage that has hosts.
+export interface Rung {
+  stage: number // from 0
+  name: string
+  gate?: boolean
+  hosts: number
+  counts: { [state: string]: number }
+}
+
+// rungsOf gives the rungs of a climb.
+export function rungsOf(climb: Climb): Rung[] {
+  return climb.rungs.map((r) => {
+    const s = climb.policy.stages[r.stage]
+    return { ...r, name: s ? stageName(s) : '', gate: s?.gate }
+  })
+}
+
 interface Props {
-  climb: Climb
-  runs: HostRun[] // those that are known
+  rungs: Rung[]
+  runs?: HostRun[] // those that are known; without, hosts are counted
+  planned?: boolean // nothing is under way
   chosen?: string
-  onChoose: (host: string) => void
+  onChoose?: (host: string) => void
 }
 
 // Ladder draws a climb to scale: a rung per stage from the bottom up, the
 // hosts of a stage as cells on it, the present rung heaviest, a gate as a bar.
-export function Ladder({ climb, runs, chosen, onChoose }: Props) {
-  const rungOf = (stage: number) => climb.rungs.find((r) => r.stage === stage)
-  const stages = climb.policy.stages.map((s, i) => ({ ...s, name: stageName(s), number: i + 1, hosts: rungOf(i)?.hosts ?? 0, counts: rungOf(i)?.counts ?? {}, runs: runs.filter((r) => r.stage === i) })).filter((s) => s.hosts > 0)
-  const present = Math.min(...climb.rungs.filter((r) => runStates.some((s) => !ended(s) && r.counts[s])).map((r) => r.stage))
+export function Ladder({ rungs, runs, planned, chosen, onChoose = () => undefined }: Props) {
+  const stages = rungs.filter((r) => r.hosts > 0).map((r) => ({ ...r, number: r.stage + 1, runs: (runs ?? []).filter((run) => run.stage === r.stage) }))
+  const present = planned ? -1 : Math.min(...rungs.filter((r) => runStates.some((s) => !ended(s) && r.counts[s])).map((r) => r.stage))
   const most = Math.max(...stages.map((s) => s.hosts))
-  const bundled = isBundled(climb)
+  const bundled = !runs || stages.reduce((n, s) => n + s.hosts, 0) >= bundleFrom
   const perRow = Math.min(Math.max(most, 12), 28)
   const width = 2 * rail + (bundled ? 28 : perRow) * cell
   const label = 200

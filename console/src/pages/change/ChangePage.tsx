@@ -2,15 +2,16 @@ import { useQuery } from '@tanstack/react-query'
 import { Alert } from 'antd'
 import { useState } from 'react'
 import { useParams } from 'react-router'
-import type { Account, ChangeDetail, HostRun, RunState } from '../../api/client'
+import type { Account, ChangeDetail, Group, HostRun, RunState } from '../../api/client'
 import { change, firstIn, runs } from '../../api/queries'
 import { useStream } from '../../api/stream'
-import { isBundled, Ladder } from '../../ui/Ladder'
+import { isBundled, Ladder, rungsOf } from '../../ui/Ladder'
 import { Counts } from '../../ui/StateMark'
 import { Actions } from './Actions'
 import { Facts } from './Facts'
 import { DiffGroup, Findings } from './Groups'
 import { HostMargin } from './HostMargin'
+import { Plan } from './Plan'
 
 export function ChangePage({ me }: { me: Account }) {
   const id = Number(useParams().id)
@@ -45,7 +46,7 @@ export function ChangePage({ me }: { me: Account }) {
                 Climb: {d.climb.state}
                 {d.climb.why && d.climb.state !== 'completed' && `, ${d.climb.why}`}
               </h2>
-              <Ladder climb={d.climb} runs={all} chosen={run?.host} onChoose={setChosen} />
+              <Ladder rungs={rungsOf(d.climb)} runs={all} chosen={run?.host} onChoose={setChosen} />
               <div style={{ marginTop: 8 }}>
                 <Counts counts={all.length > 0 ? counted(all) : d.counts} notProven={d.climb.not_proven} excused={d.climb.excused} />
               </div>
@@ -76,21 +77,32 @@ function worst(d: ChangeDetail): RunState | undefined {
   return order.find((s) => d.counts[s])
 }
 
+// alike says how many hosts come to the same, and how many do not.
+function alike(groups: Group[]): string {
+  const most = Math.max(0, ...groups.map((g) => g.count))
+  const rest = groups.reduce((n, g) => n + g.count, 0) - most
+  if (rest === 0) return `What it changes: ${most === 1 ? '1 host' : `${most} hosts alike`}`
+  return `What it changes: ${most === 1 ? '1 host' : `${most} hosts alike`}, ${rest} ${rest === 1 ? 'differs' : 'differ'} from that`
+}
+
 function Rehearsed({ detail: d }: { detail: ChangeDetail }) {
   const r = d.rehearsal
   if (!r) return <p className="second">Not rehearsed yet: nobody knows what it would do.</p>
   if (!r.ended_at) return <p className="second">The rehearsal reads the hosts: {r.read} of {r.hosts} so far.</p>
   return (
-    <section aria-label="What it changes">
-      <h2 style={d.climb ? undefined : { marginTop: 0 }}>What it changes</h2>
-      {r.findings.length > 0 && (
-        <div className="group">
-          <Findings findings={r.findings} />
-        </div>
-      )}
-      {r.groups.map((g) => (
-        <DiffGroup key={g.key} group={g} />
-      ))}
-    </section>
+    <>
+      {r.plan && <Plan plan={r.plan} climbs={d.climb !== undefined} />}
+      <section aria-label="What it changes">
+        <h2>{alike(r.groups)}</h2>
+        {r.findings.length > 0 && (
+          <div className="group">
+            <Findings findings={r.findings} />
+          </div>
+        )}
+        {r.groups.map((g) => (
+          <DiffGroup key={g.key} group={g} open={r.groups.length <= 3} />
+        ))}
+      </section>
+    </>
   )
 }

@@ -1,3 +1,4 @@
+import { useState } from 'react'
 import type { Finding, Group } from '../../api/client'
 import { counted } from '../../ui/Ago'
 import { Diff } from '../../ui/Diff'
@@ -49,21 +50,26 @@ function altered(a: Group['alterations'][number]): string {
   return `${a.old} → ${a.new}`
 }
 
-// DiffGroup is what a change comes to on hosts where it comes to the same.
-export function DiffGroup({ group }: { group: Group }) {
+// DiffGroup is what a change comes to on hosts where it comes to the same. Of many groups
+// each is told in a line or two, and opens.
+export function DiffGroup({ group, open }: { group: Group; open: boolean }) {
+  const [opened, setOpened] = useState(open)
   const rest = group.count - Math.min(group.hosts.length, shownHosts)
   return (
     <section className="group" data-group={group.key}>
       <header>
-        <span>{counted(group.count, 'host')}</span>
+        <button type="button" className="opener" aria-expanded={opened} onClick={() => setOpened(!opened)}>
+          {opened ? '▾' : '▸'} {counted(group.count, 'host')}
+        </button>
         {group.act && <span>then {group.act}</span>}
         <span className="second" title={group.hosts.join(', ')}>
           {group.hosts.slice(0, shownHosts).join(', ')}
           {rest > 0 && ` and ${rest} more`}
         </span>
       </header>
-      <Findings findings={group.findings} />
-      {group.alterations.length > 0 && (
+      {group.differs && <p className="differs wrap">Differs: {group.differs.join('; ')}</p>}
+      <Findings findings={opened ? group.findings : group.findings.filter((f) => f.level !== 'note')} />
+      {group.alterations.length > 0 && (opened || !group.differs) && (
         <ul className="mono">
           {group.alterations.map((a) => (
             <li key={`${a.address} ${a.kind}`} className="wrap">
@@ -72,7 +78,7 @@ export function DiffGroup({ group }: { group: Group }) {
           ))}
         </ul>
       )}
-      {group.diff && <Diff text={group.diff} />}
+      {opened && group.diff && <Diff text={group.diff} />}
     </section>
   )
 }
