@@ -36,6 +36,7 @@ var mayImport = map[string]string{
 	"api":              "core/cache core/change core/definition core/ladder core/record core/view core/written engine host store",
 	"client":           "core/ladder core/record core/view",
 	"console":          "",
+	"console/chromium": "",
 	"demo":             "client core/ladder core/view standin",
 	"lab":              "",
 	"bundled":          "",
@@ -48,11 +49,12 @@ var mayImport = map[string]string{
 
 // only names, for packages from elsewhere, the one place that imports them.
 var only = map[string]string{
-	"github.com/gin-gonic/gin": "api",
-	"github.com/jackc/pgx/v5":  "store store/postmaster",
-	"golang.org/x/crypto/ssh":  "host standin",
-	"golang.org/x/time/rate":   "api",
-	"mvdan.cc/sh/v3/interp":    "standin",
+	"github.com/gin-gonic/gin":     "api",
+	"github.com/jackc/pgx/v5":      "store store/postmaster",
+	"golang.org/x/crypto/ssh":      "host standin",
+	"golang.org/x/time/rate":       "api",
+	"github.com/chromedp/chromedp": "console/chromium",
+	"mvdan.cc/sh/v3/interp":        "standin",
 }
 
 // pure are packages of Go's own that the core must not import: it has no

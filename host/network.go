@@ -111,7 +111,11 @@ func AskNetwork(ctx context.Context, w Way, p probe.Probe, ask probe.Ask, first 
 				return probe.Answer{Failure: reason(err)}
 			}
 		}
-		conn.SetReadDeadline(time.Now().Add(500 * time.Millisecond))
+		wait := 500 * time.Millisecond // many say nothing by themselves
+		if p.SpeaksOf("banner") {
+			wait = askTime
+		}
+		conn.SetReadDeadline(time.Now().Add(wait))
 		said := make([]byte, 4096)
 		n, _ := conn.Read(said)
 		a.Banner = strings.TrimSpace(string(said[:n]))

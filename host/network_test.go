@@ -287,3 +287,30 @@ func TestSocketsAndJournal(t *testing.T) {
 		t.Errorf("%+v", j)
 	}
 }
+
+// TestALateBanner is waited for where something is expected of it.
+func TestALateBanner(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			time.AfterFunc(1500*time.Millisecond, func() {
+				io.WriteString(c, "220 late\r\n")
+				c.Close()
+			})
+		}
+	}()
+	if a := ask(t, probe.Probe{Ask: "tcp :PORT", Before: "connected", After: `connected && banner.startsWith("220")`}, portOf(l.Addr()), nil, ""); a.Banner != "220 late" {
+		t.Errorf("with a banner expected: %+v", a)
+	}
+	if a := ask(t, probe.Probe{Ask: "tcp :PORT", Expect: "connected"}, portOf(l.Addr()), nil, ""); !a.Connected || a.Banner != "" {
+		t.Errorf("with none expected: %+v", a)
+	}
+}

@@ -20,6 +20,7 @@ import (
 	_ "wladder/api"
 	"wladder/client"
 	_ "wladder/console"
+	"wladder/console/chromium"
 	"wladder/core/change"
 	"wladder/core/ladder"
 	"wladder/core/view"
@@ -66,24 +67,6 @@ func opened(t *testing.T) *office {
 	}
 	t.Cleanup(o.close)
 	return o
-}
-
-// browser gives a page of a new Chromium, 1280 by 800.
-func browser(t *testing.T) context.Context {
-	path := "/usr/bin/chromium"
-	if _, err := os.Stat(path); err != nil {
-		t.Skip("SKIPPED: chromium is not installed; scripts/setup test installs it")
-	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.UserDataDir(t.TempDir()),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("no-first-run", true), chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.WindowSize(1280, 800))
-	ctx, cancel := chromedp.NewExecAllocator(t.Context(), options...)
-	t.Cleanup(cancel)
-	ctx, cancel = chromedp.NewContext(ctx)
-	t.Cleanup(cancel)
-	ctx, cancel = context.WithTimeout(ctx, 5*time.Minute)
-	t.Cleanup(cancel)
-	return ctx
 }
 
 // page drives the browser and fails the test where it cannot.
@@ -150,7 +133,7 @@ func (p page) picture(name string) {
 
 func TestConsole(t *testing.T) {
 	t.Parallel()
-	p := page{t: t, ctx: browser(t)}
+	p := page{t: t, ctx: chromium.Open(t)}
 	o := opened(t)
 	p.url = o.URL
 	ctx := t.Context()
@@ -254,7 +237,7 @@ func TestPeople(t *testing.T) {
 	if _, err := ada.ChangeAccount(ctx, "ines", view.PersonChange{Roles: &[]string{"author", "operator", "admin"}}); err != nil {
 		t.Fatal(err)
 	}
-	p := page{t, browser(t), o.URL}
+	p := page{t, chromium.Open(t), o.URL}
 	p.signIn("ben")
 	p.do(chromedp.Navigate(p.url + "/people"))
 	p.says("cleo (Cleo Marr) is to have the roles operator, admin")
@@ -374,7 +357,7 @@ func TestTextStaysData(t *testing.T) {
 			t.Errorf("a shell read the text: %s", name)
 		}
 	}
-	p := page{t: t, ctx: browser(t), url: o.URL}
+	p := page{t: t, ctx: chromium.Open(t), url: o.URL}
 	p.signIn("vic")
 	p.do(chromedp.Navigate(fmt.Sprintf("%s/changes/%d", o.URL, id)))
 	p.says(nasty)

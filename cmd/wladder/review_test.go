@@ -2,13 +2,18 @@ package main
 
 import (
 	"encoding/json"
+	"flag"
 	"fmt"
+	"os"
 	"regexp"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
+	"wladder/console/chromium"
 	"wladder/core/change"
 	"wladder/core/conf"
 	"wladder/core/definition"
@@ -154,6 +159,52 @@ func TestReviewOfAThousand(t *testing.T) {
 		t.Errorf("%d lines; want 100 at most", lines)
 	}
 }
+
+// TestPageOfAThousand has the page of the same change tell it in two heights of a window, the
+// odd hosts first.
+func TestPageOfAThousand(t *testing.T) {
+	ctx := chromium.Open(t)
+	url, st := serve(t)
+	id := rehearsedOver(t, st, 1000)
+	const ready = "document.querySelectorAll('[data-group]').length === 8"
+	err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url), chromedp.WaitVisible(chromedp.CSS("#name")),
+		chromedp.SendKeys(chromedp.CSS("#name"), "ines"), chromedp.SendKeys(chromedp.CSS("#password"), "a long password\r"), chromedp.WaitVisible(chromedp.CSS("table")),
+		chromedp.Navigate(fmt.Sprintf("%s/changes/%d", url, id)))
+	if err == nil {
+		_, err = chromedp.Run(ctx, chromedp.Poll[bool](ready, chromedp.WithPollingTimeout(time.Minute)))
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	said, err := chromedp.Run(ctx, chromedp.Evaluate[string]("document.querySelector('main').innerText"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	last := 0
+	for _, want := range []string{"set events/worker_connections to what cores * 1024 comes to", "stage 3: 899 hosts", "stage 2: 99 hosts", "at most 20 hosts at once", "takes 27 min 12 s at least", "reload on 999 hosts", "front page", "200 hosts alike, 800 differ",
+		"bulletin-00405", "refuses the files as they are", "bulletin-00404", "bulletin-00017", "512 → 2048", "198 hosts"} {
+		at := strings.Index(said, want)
+		if at < last {
+			t.Errorf("%q stands at %d, behind %d", want, at, last)
+		}
+		last = max(last, at)
+	}
+	height, err := chromedp.Run(ctx, chromedp.Evaluate[int]("document.documentElement.scrollHeight"))
+	if t.Logf("%d pixels high", height); err != nil || height > 2*800 {
+		t.Errorf("%d pixels high, %v; want 1600 at most\n%s", height, err, said)
+	}
+	if *pictures != "" {
+		shot, err := chromedp.Run(ctx, chromedp.FullScreenshot(100))
+		if err == nil {
+			err = os.WriteFile(*pictures, shot, 0o644)
+		}
+		if err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+var pictures = flag.String("picture", "", "keep a picture of the page of a thousand hosts in this file")
 
 // BenchmarkReview is what the answer behind it weighs and takes, the first time and later.
 func BenchmarkReview(b *testing.B) {

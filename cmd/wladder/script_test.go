@@ -16,6 +16,7 @@ import (
 	"golang.org/x/tools/txtar"
 
 	"wladder/api"
+	"wladder/console"
 	"wladder/core/view"
 	"wladder/engine"
 	"wladder/host"
@@ -130,7 +131,7 @@ func serve(t testing.TB) (string, *store.Store) {
 			t.Fatal(err)
 		}
 	}
-	server := httptest.NewServer(api.New(api.Config{Store: st, Engine: engine.New(engine.Config{Store: st, Dialer: engine.Over(&host.Dialer{})}), Log: slog.New(slog.DiscardHandler)}))
+	server := httptest.NewServer(api.New(api.Config{Store: st, Engine: engine.New(engine.Config{Store: st, Dialer: engine.Over(&host.Dialer{})}), Log: slog.New(slog.DiscardHandler), Console: console.Files()}))
 	t.Cleanup(server.Close)
 	return server.URL, st
 }

@@ -219,7 +219,11 @@ func (o *Outline) parts(head plan.Head, leaves []plan.Leaf) {
 func (o *Outline) probes(head plan.Head, leaves []plan.Leaf) {
 	several := len(head.Parts) > 1
 	add := func(service string, p probe.Probe, proves bool, hosts int) {
-		one := Probe{Name: p.Name, Ask: p.Ask, Before: p.Expectation(probe.Earlier), After: p.Expectation(probe.Later), Often: often(p), Proves: proves, Hosts: hosts}
+		before := p.Expectation(probe.Earlier)
+		if proves { // asked once the act is over
+			before = ""
+		}
+		one := Probe{Name: p.Name, Ask: p.Ask, Before: before, After: p.Expectation(probe.Later), Often: often(p), Proves: proves, Hosts: hosts}
 		if several {
 			one.Service = service
 		}

@@ -127,6 +127,14 @@ func (p Probe) Uses(name string) bool {
 	return err == nil && slices.Contains(program.Names, name)
 }
 
+// SpeaksOf tells whether what is expected, before or after, speaks of a name.
+func (p Probe) SpeaksOf(name string) bool {
+	return slices.ContainsFunc([]string{p.Expect, p.Before, p.After}, func(text string) bool {
+		program, err := expr.Compile(text, expr.AnswerVars, expr.Bool)
+		return err == nil && program.Uses(name)
+	})
+}
+
 // Compares tells whether what is expected after speaks of the answer before.
 func (p Probe) Compares() bool {
 	program, err := expr.Compile(cmp.Or(p.Expect, p.After), expr.AnswerVars, expr.Bool)

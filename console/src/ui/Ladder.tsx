@@ -48,7 +48,7 @@ export function Ladder({ rungs, runs, planned, chosen, onChoose = () => undefine
   const most = Math.max(...stages.map((s) => s.hosts))
   const bundled = !runs || stages.reduce((n, s) => n + s.hosts, 0) >= bundleFrom
   const perRow = Math.min(Math.max(most, 12), 28)
-  const width = 2 * rail + (bundled ? 28 : perRow) * cell
+  const width = 2 * rail + (bundled && !planned ? 28 : perRow) * cell
   const label = 200
   const heights = stages.map((s) => (bundled ? 1 : Math.ceil(s.hosts / perRow)) * cell + 18)
   const total = heights.reduce((a, b) => a + b, 0) + 20
@@ -73,7 +73,11 @@ export function Ladder({ rungs, runs, planned, chosen, onChoose = () => undefine
               {s.name.length > 30 ? `${s.name.slice(0, 29)}…` : s.name}
               {s.gate ? ', gate below' : ''}
             </text>
-            {bundled ? <Bundle counts={s.counts} y={foot - cell / 2} /> : s.runs.map((r, k) => (
+            {planned && s.hosts <= perRow ? Array.from({ length: s.hosts }, (_, k) => (
+              <g key={k} transform={`translate(${rail + k * cell + cell / 2},${foot - 2 - cell / 2})`}>
+                <Shape state="queued" />
+              </g>
+            )) : bundled ? <Bundle counts={s.counts} y={foot - cell / 2} planned={planned} /> : s.runs.map((r, k) => (
               <Cell key={r.id} run={r} x={rail + (k % perRow) * cell + cell / 2} y={foot - 2 - cell / 2 - Math.floor(k / perRow) * cell} chosen={r.host === chosen} onChoose={onChoose} />
             ))}
           </g>
@@ -110,7 +114,7 @@ function Cell({ run, x, y, chosen, onChoose }: { run: HostRun; x: number; y: num
 }
 
 // Bundle counts the hosts of a long rung by state, worst first.
-function Bundle({ counts, y }: { counts: { [state: string]: number }; y: number }) {
+function Bundle({ counts, y, planned }: { counts: { [state: string]: number }; y: number; planned?: boolean }) {
   const worst = [...runStates].reverse().filter((s) => counts[s])
   return (
     <>
@@ -118,7 +122,7 @@ function Bundle({ counts, y }: { counts: { [state: string]: number }; y: number 
         <g key={s} transform={`translate(${rail + 16 + i * 110},${y})`}>
           <Shape state={s} />
           <text x={12} y={4}>
-            {counts[s]} {s}
+            {planned ? `× ${counts[s]}` : `${counts[s]} ${s}`}
           </text>
         </g>
       ))}

@@ -3,7 +3,8 @@ import type { Finding, Group } from '../../api/client'
 import { counted } from '../../ui/Ago'
 import { Diff } from '../../ui/Diff'
 
-const shownHosts = 12
+// shownHosts is how many hosts a group names, opened and not.
+const shownHosts = { opened: 12, closed: 4 }
 
 export function Findings({ findings }: { findings: Finding[] }) {
   if (findings.length === 0) return null
@@ -54,7 +55,8 @@ function altered(a: Group['alterations'][number]): string {
 // each is told in a line or two, and opens.
 export function DiffGroup({ group, open }: { group: Group; open: boolean }) {
   const [opened, setOpened] = useState(open)
-  const rest = group.count - Math.min(group.hosts.length, shownHosts)
+  const names = group.hosts.slice(0, opened ? shownHosts.opened : shownHosts.closed)
+  const rest = group.count - names.length
   return (
     <section className="group" data-group={group.key}>
       <header>
@@ -63,7 +65,7 @@ export function DiffGroup({ group, open }: { group: Group; open: boolean }) {
         </button>
         {group.act && <span>then {group.act}</span>}
         <span className="second" title={group.hosts.join(', ')}>
-          {group.hosts.slice(0, shownHosts).join(', ')}
+          {names.join(', ')}
           {rest > 0 && ` and ${rest} more`}
         </span>
       </header>

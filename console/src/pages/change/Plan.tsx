@@ -8,7 +8,7 @@ const most = 8
 // Plan is what a reviewer approves besides the diffs: the edits in words, how fast they go
 // out, what is out at most, and what is asked before and after.
 export function Plan({ plan, climbs }: { plan: Outline; climbs: boolean }) {
-  const rungs = plan.stages.map((s) => ({ stage: s.stage, name: s.hosts.count <= 3 ? s.hosts.first.join(', ') : s.takes, gate: s.gate, hosts: s.hosts.count, counts: { queued: s.hosts.count } }))
+  const rungs = plan.stages.map((s) => ({ stage: s.stage, name: s.hosts.count === 1 ? s.hosts.first.join() : s.takes, gate: s.gate, hosts: s.hosts.count, counts: { queued: s.hosts.count } }))
   return (
     <section aria-label="The plan">
       <h2 style={climbs ? undefined : { marginTop: 0 }}>Plan</h2>
