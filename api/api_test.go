@@ -60,13 +60,14 @@ func words[T ~string](all []T) []string {
 
 // queries are what calls take behind the path: numbers, texts or times.
 var queries = map[string]string{
-	"GET /record":                       "change after limit",
-	"GET /hosts":                        "after:text name:text where:text label:texts limit",
-	"GET /services":                     "after:text name:text limit",
-	"GET /changes":                      "state:text service:text author:text before limit",
-	"GET /changes/{id}/differences":     "from:text to:text",
-	"GET /changes/{id}/runs":            "after since:date-time state:text limit",
-	"GET /changes/{id}/rehearsal/hosts": "group:text after:text limit",
+	"GET /record":                        "change after limit",
+	"GET /hosts":                         "after:text name:text where:text label:texts limit",
+	"GET /services":                      "after:text name:text limit",
+	"GET /changes":                       "state:text service:text author:text before limit",
+	"GET /changes/{id}/rehearsal/picked": "group:text limit",
+	"GET /changes/{id}/differences":      "from:text to:text",
+	"GET /changes/{id}/runs":             "after since:date-time state:text limit",
+	"GET /changes/{id}/rehearsal/hosts":  "group:text after:text limit",
 }
 
 // describe makes the API's description from the table of routes.

@@ -105,6 +105,23 @@ var routes = []route{
 	{"GET", "/changes/{id}/rehearsal/hosts", "What the newest rehearsal found on each host, by the page", "viewer", false, nil, []view.RehearsedHost{}, 200, (*Server).rehearsedHosts},
 	{"POST", "/changes/{id}/offer", "Offer the plan for review", "author", false, nil, nil, 204, (*Server).offer},
 	{"POST", "/changes/{id}/approval", "Approve the plan under its digest", "reviewer", true, view.Judgement{}, nil, 204, (*Server).approve},
+	{"GET", "/changes/{id}/rehearsal/picked", "Some hosts of the plan, picked at random", "viewer", false, nil, []string{}, 200, func(s *Server, c *gin.Context) {
+		if n, ok := s.numbers(c, rows); ok {
+			if id, ok := s.known(c); ok {
+				give(s, c)(s.Store.PickedHosts(c, id, c.Query("group"), int(n[0])))
+			}
+		}
+	}},
+	{"GET", "/changes/{id}/rehearsal/hosts/{host}", "The files of one host of the plan, before and after, with all of their lines", "viewer", false, nil, view.WholeFiles{}, 200, func(s *Server, c *gin.Context) {
+		if id, ok := s.id(c); ok {
+			p, leaf, err := s.Store.LeafOf(c, id, c.Param("host"))
+			if err != nil {
+				s.fail(c, err)
+				return
+			}
+			give(s, c)(s.Engine.Whole(c, p.Head, leaf))
+		}
+	}},
 	{"GET", "/changes/{id}/differences", "What differs between two plans of the change, leaf by leaf", "viewer", false, nil, view.PlansCompared{}, 200, func(s *Server, c *gin.Context) {
 		if id, ok := s.id(c); ok {
 			give(s, c)(s.Store.PlansCompared(c, id, c.Query("from"), c.Query("to")))

@@ -364,6 +364,16 @@ func (c *Client) Approve(ctx context.Context, id int64, digest string) error {
 	return c.do(ctx, "POST", at(id, "/approval"), view.Judgement{Digest: digest})
 }
 
+// Whole gives the files of one host of a change's plan, with all of their lines.
+func (c *Client) Whole(ctx context.Context, id int64, host string) (view.WholeFiles, error) {
+	return call[view.WholeFiles](ctx, c, "GET", at(id, "/rehearsal/hosts/"+url.PathEscape(host)), nil)
+}
+
+// PickedHosts names up to n hosts of a change's plan at random, of a diff group where one is given.
+func (c *Client) PickedHosts(ctx context.Context, id int64, group string, n int) ([]string, error) {
+	return call[[]string](ctx, c, "GET", at(id, "/rehearsal/picked?"+url.Values{"group": {group}, "limit": {strconv.Itoa(n)}}.Encode()), nil)
+}
+
 // PlansCompared says what differs between two plans of a change, by their digests or the
 // first 12 characters of these; to may be empty for the newest plan.
 func (c *Client) PlansCompared(ctx context.Context, id int64, from, to string) (view.PlansCompared, error) {

@@ -121,6 +121,26 @@ func (s *Store) Leaf(ctx context.Context, p *Plan, hostID int64) (leaf plan.Leaf
 	return leaf, json.Unmarshal([]byte(body), &leaf)
 }
 
+// LeafOf gives the newest plan of a change, and what it has for the host of that name.
+func (s *Store) LeafOf(ctx context.Context, changeID int64, host string) (p *Plan, leaf plan.Leaf, err error) {
+	row, err := planOf(ctx, s.pool, changeID, "")
+	if err != nil {
+		return nil, leaf, err
+	}
+	if p, err = s.Plan(ctx, row.ID); err != nil {
+		return nil, leaf, err
+	}
+	found, err := one[struct{ HostID int64 }](ctx, s.pool, fmt.Sprintf("%s in the rehearsal of change %d", host, changeID), `select host_id from rehearsed_hosts where rehearsal = (select max(id) from rehearsals where change = $1 and ended_at is not null) and host = $2`, changeID, host)
+	if err != nil {
+		return nil, leaf, err
+	}
+	if !p.has(found.HostID) {
+		return nil, leaf, conflict("%s is not in the plan of change %d: it has a veto, or there is nothing to change", host, changeID)
+	}
+	leaf, err = s.Leaf(ctx, p, found.HostID)
+	return p, leaf, err
+}
+
 // keepPlan stores a plan.
 func (s *Store) keepPlan(ctx context.Context, tx pgx.Tx, made Made) (id int64, digest string, err error) {
 	head, leaves := made.Head, made.Leaves

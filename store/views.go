@@ -206,6 +206,18 @@ func (s *Store) RehearsedHosts(ctx context.Context, changeID int64, group, after
 	return all, nil
 }
 
+// PickedHosts names up to n hosts of a change's newest plan at random, of one diff group or,
+// where that is empty, of all.
+func (s *Store) PickedHosts(ctx context.Context, changeID int64, group string, n int) ([]string, error) {
+	rows, err := many[struct{ Host string }](ctx, s.pool, `select h.host from rehearsals r join leaves l on l.plan = r.plan join rehearsed_hosts h on h.rehearsal = r.id and h.host_id = l.host_id
+		where r.id = (select max(id) from rehearsals where change = $1) and ($2 = '' or h.grp = $2) order by random() limit $3`, changeID, group, n)
+	names := []string{}
+	for _, r := range rows {
+		names = append(names, r.Host)
+	}
+	return names, err
+}
+
 // climbOf gives the newest climb of a change, nil where none.
 func (s *Store) climbOf(ctx context.Context, q querier, changeID int64) (*view.Climb, error) {
 	type row struct {

@@ -16,12 +16,19 @@ import (
 var diff = command{"diff", "N", "what a change would do, per group of hosts", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 	group := f.String("group", "", "only the group whose key begins so")
 	host := f.String("host", "", "only this host")
-	whole := f.Bool("whole", false, "each group with its whole diff, however long that is")
+	whole := f.Bool("whole", false, "each group with its whole diff, however long that is; with -host, all lines of that host's files")
+	random := f.Int("random", 0, "so many hosts of the plan, picked at random, with all lines of their files; with -group, of that group")
 	since := f.String("since", "", "what differs from the earlier plan with this digest, host by host, such as one that you approved")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		d, err := t.rehearsedChange(ctx, args)
-		if err == nil && *since != "" {
+		switch {
+		case err != nil:
+		case *since != "":
 			return t.since(ctx, d, *since)
+		case *whole && *host != "":
+			return t.whole(ctx, d.ID, *host)
+		case *random > 0:
+			return t.picked(ctx, d, *group, *random)
 		}
 		if err != nil {
 			return err
@@ -166,6 +173,47 @@ func hunkSide(text string) (at, n int) {
 		n, _ = strconv.Atoi(count)
 	}
 	return at, n
+}
+
+// picked prints the whole files of some hosts, picked at random.
+func (t *terminal) picked(ctx context.Context, d view.ChangeDetail, group string, n int) error {
+	for _, g := range d.Rehearsal.Groups {
+		if group != "" && strings.HasPrefix(g.Key, group) {
+			group = g.Key
+		}
+	}
+	hosts, err := t.client().PickedHosts(ctx, d.ID, group, min(n, 100))
+	if err == nil && len(hosts) == 0 {
+		err = usagef("no host of change %d's plan fits", d.ID)
+	}
+	for _, host := range hosts {
+		if err != nil {
+			break
+		}
+		if !t.json {
+			fmt.Fprintln(t.out, t.paint("bold", plain(host)))
+		}
+		err = t.whole(ctx, d.ID, host)
+	}
+	return err
+}
+
+// whole prints the files of one host with all of their lines.
+func (t *terminal) whole(ctx context.Context, id int64, host string) error {
+	w, err := t.client().Whole(ctx, id, host)
+	if err != nil {
+		return err
+	}
+	if ok, err := t.show(w); ok {
+		return err
+	}
+	for _, f := range w.Files {
+		if f.Why != "" {
+			fmt.Fprintf(t.out, "%s: %s\n", plain(f.Path), plain(f.Why))
+		}
+		t.diff(f.Diff)
+	}
+	return nil
 }
 
 // since prints what differs between an earlier plan and the newest one.

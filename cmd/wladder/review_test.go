@@ -181,7 +181,7 @@ func TestPageOfAThousand(t *testing.T) {
 		t.Fatal(err)
 	}
 	last := 0
-	for _, want := range []string{"set events/worker_connections to what cores * 1024 comes to", "stage 3: 899 hosts", "stage 2: 99 hosts", "at most 20 hosts at once", "takes 27 min 12 s at least", "reload on 999 hosts", "front page", "200 hosts alike, 800 differ",
+	for _, want := range []string{"set events/worker_connections to what cores * 1024 comes to", "stage 1: 1 host", "stage 2: 99 hosts", "stage 3: 899 hosts", "at most 20 hosts at once", "takes 27 min 12 s at least", "reload on 999 hosts", "front page", "200 hosts alike, 800 differ",
 		"bulletin-00405", "refuses the files as they are", "bulletin-00404", "bulletin-00017", "512 → 2048", "198 hosts"} {
 		at := strings.Index(said, want)
 		if at < last {

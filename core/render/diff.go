@@ -17,7 +17,29 @@ type diffLine struct {
 }
 
 // Unified gives the unified diff from a to b; empty where they are the same.
-func Unified(name string, a, b []byte) string {
+func Unified(name string, a, b []byte) string { return unified(name, a, b, context) }
+
+// Whole is Unified with all lines of both; of two that are the same, all lines as they are.
+func Whole(name string, a, b []byte) string {
+	const all = 1 << 30
+	if diff := unified(name, a, b, all); diff != "" || len(a) == 0 {
+		return diff
+	}
+	same := strings.SplitAfter(string(a), "\n")
+	if same[len(same)-1] == "" {
+		same = same[:len(same)-1]
+	}
+	lines := make([]diffLine, len(same))
+	for i, l := range same {
+		lines[i] = diffLine{' ', l}
+	}
+	var out strings.Builder
+	fmt.Fprintf(&out, "--- %s\n+++ %s\n", name, name)
+	writeHunk(&out, lines, 0, len(lines))
+	return out.String()
+}
+
+func unified(name string, a, b []byte, context int) string {
 	if string(a) == string(b) {
 		return ""
 	}

@@ -220,6 +220,19 @@ type Approval struct {
 	At      time.Time `json:"at"`
 }
 
+// WholeFiles are the files of a host that a plan concerns, with all of their lines.
+type WholeFiles struct {
+	Host  string      `json:"host"`
+	Files []WholeFile `json:"files"`
+}
+
+// WholeFile is one of them: a unified diff that leaves no line out, or why there is none.
+type WholeFile struct {
+	Path string `json:"path"`
+	Diff string `json:"diff"`
+	Why  string `json:"why,omitempty"`
+}
+
 // PlansCompared is what differs between two plans of a change.
 type PlansCompared struct {
 	From        string            `json:"from"` // digests

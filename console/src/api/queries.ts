@@ -39,6 +39,13 @@ export const runs = (id: number, climb: number) =>
     },
   })
 
+// wholeFiles are the files of one host of the plan, with all of their lines.
+export const wholeFiles = (id: number, digest: string, host: string) =>
+  queryOptions({ queryKey: ['whole', id, digest, host], queryFn: () => done(api.GET('/changes/{id}/rehearsal/hosts/{host}', { params: { path: { id, host } } })), staleTime: Infinity })
+
+// picked names some hosts of a diff group at random.
+export const picked = (id: number, group: string) => done(api.GET('/changes/{id}/rehearsal/picked', { params: { path: { id }, query: { group, limit: 3 } } }))
+
 // firstIn is one host of a climb that stands in a state.
 export const firstIn = (id: number, state: RunState | undefined) =>
   queryOptions({

@@ -356,6 +356,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/rehearsal/hosts/{host}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The files of one host of the plan, before and after, with all of their lines
+         * @description Needs the role viewer.
+         */
+        get: operations["getChangesIdRehearsalHostsHost"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/rehearsal/picked": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Some hosts of the plan, picked at random
+         * @description Needs the role viewer.
+         */
+        get: operations["getChangesIdRehearsalPicked"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/revisions": {
         parameters: {
             query?: never;
@@ -1662,6 +1702,15 @@ export interface components {
             seams?: number[];
             waiting: number;
         };
+        WholeFile: {
+            diff: string;
+            path: string;
+            why?: string;
+        };
+        WholeFiles: {
+            files: components["schemas"]["WholeFile"][];
+            host: string;
+        };
     };
     responses: never;
     parameters: never;
@@ -2301,6 +2350,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RehearsedHost"][];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getChangesIdRehearsalHostsHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The files of one host of the plan, before and after, with all of their lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeFiles"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getChangesIdRehearsalPicked: {
+        parameters: {
+            query?: {
+                group?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Some hosts of the plan, picked at random */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
                 };
             };
             /** @description A problem, as in RFC 9457 */

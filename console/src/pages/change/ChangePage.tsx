@@ -100,7 +100,7 @@ function Rehearsed({ detail: d }: { detail: ChangeDetail }) {
           </div>
         )}
         {r.groups.map((g) => (
-          <DiffGroup key={g.key} group={g} open={r.groups.length <= 3} />
+          <DiffGroup key={g.key} group={g} open={r.groups.length <= 3} id={d.id} digest={r.digest} />
         ))}
       </section>
     </>

@@ -2,6 +2,7 @@ import { useState } from 'react'
 import type { Finding, Group } from '../../api/client'
 import { counted } from '../../ui/Ago'
 import { Diff } from '../../ui/Diff'
+import { WholeFiles } from './WholeFiles'
 
 // shownHosts is how many hosts a group names, opened and not.
 const shownHosts = { opened: 12, closed: 4 }
@@ -53,7 +54,7 @@ function altered(a: Group['alterations'][number]): string {
 
 // DiffGroup is what a change comes to on hosts where it comes to the same. Of many groups
 // each is told in a line or two, and opens.
-export function DiffGroup({ group, open }: { group: Group; open: boolean }) {
+export function DiffGroup({ group, open, id, digest }: { group: Group; open: boolean; id: number; digest: string }) {
   const [opened, setOpened] = useState(open)
   const names = group.hosts.slice(0, opened ? shownHosts.opened : shownHosts.closed)
   const rest = group.count - names.length
@@ -81,6 +82,7 @@ export function DiffGroup({ group, open }: { group: Group; open: boolean }) {
         </ul>
       )}
       {opened && group.diff && <Diff text={group.diff} />}
+      {opened && group.diff && digest && <WholeFiles id={id} digest={digest} group={group} />}
     </section>
   )
 }
