@@ -157,6 +157,13 @@ func TestConsole(t *testing.T) {
 	p.until("document.querySelectorAll('[data-group]').length === 3")
 	p.until("document.querySelector('.diff .plus u')?.innerText === '2048' || document.querySelector('.diff .plus u')?.innerText === '4096'")
 	p.picture("change")
+	p.press("Three hosts at random")
+	p.until("document.querySelectorAll('[data-whole] .diff .plus').length === 3")
+	p.says("server_name") // far from what changes
+	// Any other, by its name.
+	p.until("(i => !!i && (i.focus(), true))(document.querySelector('.whole:has([data-whole]) input'))")
+	p.do(chromedp.KeyEvent("bulletin-delta-02\r"))
+	p.until("[...document.querySelectorAll('[data-whole]')].map(e => e.dataset.whole).join() === 'bulletin-delta-02'")
 	p.press("Approve for 24 hosts")
 	p.says("Change 5 · approved")
 	p.press("Sign out")

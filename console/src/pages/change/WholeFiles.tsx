@@ -10,11 +10,17 @@ import { Diff } from '../../ui/Diff'
 export function WholeFiles({ id, digest, group }: { id: number; digest: string; group: Group }) {
   const [hosts, setHosts] = useState<string[]>([])
   const pick = useMutation({ mutationFn: () => picked(id, group.key), onSuccess: setHosts })
-  const first = group.hosts[0]
+  const first = group.hosts[0] ?? ''
   return (
     <div className="whole">
       <div className="deeds">
-        {first && <Button size="small" onClick={() => setHosts([first])}>Whole files of {first}</Button>}
+        <label className="deeds">
+          Whole files of
+          <input className="mono" list={`hosts-${group.key}`} placeholder={first} size={28} onKeyDown={(e) => e.key === 'Enter' && setHosts([e.currentTarget.value.trim() || first])} />
+          <datalist id={`hosts-${group.key}`}>
+            {group.hosts.map((host) => <option key={host} value={host} />)}
+          </datalist>
+        </label>
         {group.count > 3 && <Button size="small" loading={pick.isPending} onClick={() => pick.mutate()}>Three hosts at random</Button>}
         {hosts.length > 0 && <Button size="small" onClick={() => setHosts([])}>Close</Button>}
       </div>
