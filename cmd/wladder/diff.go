@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -68,8 +69,8 @@ var diff = command{"diff", "N", "what a change would do, per group of hosts", fu
 			for _, line := range wrap(plain(named(g.Hosts, g.Count)), t.width-2) {
 				fmt.Fprintf(t.out, "  %s\n", t.paint("dim", line))
 			}
-			if len(g.Differs) > 0 {
-				t.item("in this it differs: " + strings.Join(g.Differs, "; "))
+			if len(g.Differs) > 0 && !slices.Equal(g.Differs, alterations(g)) {
+				t.item("differs: " + strings.Join(g.Differs, "; "))
 			}
 			for _, f := range g.Findings {
 				for _, line := range t.folded(fmt.Sprintf("%s: %s%s", f.Level, place(f), plain(f.Text)), 2) {

@@ -45,8 +45,10 @@ func span(s ladder.Span) string {
 		return text
 	case d%time.Second == 0:
 		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
 	}
-	return d.Round(time.Millisecond).String()
+	return fmt.Sprintf("%.1f s", d.Seconds())
 }
 
 // acted says what takes a service's files up, on how many hosts.
