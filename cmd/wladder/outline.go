@@ -42,6 +42,9 @@ func (t *terminal) outline(d view.ChangeDetail) {
 	}
 	t.rows(len(o.Parts), func(i int) string { return o.Parts[i].Words })
 	t.rows(len(o.Pools), func(i int) string { return o.Pools[i].Words })
+	if o.MorePools > 0 {
+		t.item(counted(o.MorePools, "more pool"))
+	}
 	t.heading("probes")
 	t.rows(len(o.Probes), func(i int) string { return asked(o.Probes[i]) })
 }

@@ -33,7 +33,8 @@ type Outline struct {
 	Probes     []Probe     `json:"probes"`
 	MayFail    Hosts       `json:"may_fail"`
 	LocksOut   []string    `json:"locks_out,omitempty"`
-	Pools      []Pool      `json:"pools"`
+	Pools      []Pool      `json:"pools"` // of very many, those that come closest to being out as a whole
+	MorePools  int         `json:"more_pools,omitempty"`
 	// Least is the shortest time that the climb can take, gates apart.
 	Least ladder.Span `json:"least"`
 	// Pace says in sentences how fast it goes, what stops it, and what may go wrong.
@@ -309,6 +310,9 @@ func (o *Outline) stages(head plan.Head, leaves []plan.Leaf) {
 	}
 }
 
+// mostPools is how many pools an outline holds: a person reads no more.
+const mostPools = 50
+
 // pools counts how many hosts of each are under way at once, at most: those of one stage,
 // and no more than at_once.
 func (o *Outline) pools(head plan.Head, leaves []plan.Leaf, pools Pools) {
@@ -336,5 +340,9 @@ func (o *Outline) pools(head plan.Head, leaves []plan.Leaf, pools Pools) {
 			pool.Words = pool.out()
 			o.Pools = append(o.Pools, pool)
 		}
+	}
+	if o.MorePools = max(0, len(o.Pools)-mostPools); o.MorePools > 0 {
+		slices.SortStableFunc(o.Pools, func(a, b Pool) int { return (a.Hosts - a.Most - a.Keep) - (b.Hosts - b.Most - b.Keep) })
+		o.Pools = o.Pools[:mostPools]
 	}
 }

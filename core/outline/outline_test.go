@@ -56,6 +56,23 @@ func TestOutline(t *testing.T) {
 		return []string{"coast", "delta"}[leaf/5]
 	}}
 	o := outline.Of(spec, head, leaves, pools)
+	pools.Of = func(service string, leaf int) string { return fmt.Sprint(leaf) } // a pool for each host, sixty times over
+	many := head
+	many.Parts = nil
+	for range 10 {
+		many.Parts = append(many.Parts, head.Parts...)
+	}
+	var all []plan.Leaf
+	for _, l := range leaves {
+		l.Parts = nil
+		for i := range many.Parts {
+			l.Parts = append(l.Parts, plan.LeafPart{Part: i, Act: reload})
+		}
+		all = append(all, l)
+	}
+	if o := outline.Of(spec, many, all, pools); len(o.Pools) != 50 || o.MorePools != 150 || o.Pools[0].Keep != 3 {
+		t.Errorf("of 200 pools %d are told, %d not, first %+v", len(o.Pools), o.MorePools, o.Pools[0])
+	}
 	got, _ := json.MarshalIndent(o, "", " ")
 	flat := strings.Join(strings.Fields(string(got)), " ")
 	for _, want := range []string{

@@ -1360,6 +1360,7 @@ export interface components {
             least: number;
             locks_out?: string[];
             may_fail: components["schemas"]["PlannedHosts"];
+            more_pools?: number;
             pace: string[];
             parts: components["schemas"]["PlannedPart"][];
             pause_after: number;
