@@ -514,13 +514,9 @@ func (r *rehearsal) plan(ctx context.Context) (*store.Made, error) {
 	if err != nil {
 		return nil, err
 	}
-	pools, err := r.pools(ctx, hosts)
-	if err != nil {
+	pools, kept, err := r.pools(ctx, policy, hosts)
+	if r.findings = append(r.findings, kept...); err != nil || len(kept) > 0 {
 		return nil, err
-	}
-	if kept := r.kept(policy, pools, hosts); len(kept) > 0 {
-		r.findings = append(r.findings, kept...)
-		return nil, nil
 	}
 	for i := range leaves {
 		leaves[i].Stage = stages[i]

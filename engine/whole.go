@@ -26,8 +26,8 @@ func (e *Engine) Whole(ctx context.Context, head plan.Head, leaf plan.Leaf) (vie
 		redactor.Add(v)
 	}
 	type text struct {
-		path, why     string
-		base, planned []byte
+		path, why string
+		masked    [2][]byte // before and after
 	}
 	var all []text
 	for _, mine := range leaf.Parts {
@@ -49,7 +49,7 @@ func (e *Engine) Whole(ctx context.Context, head plan.Head, leaf plan.Leaf) (vie
 				}
 				doc, _ := conf.Parse(f.Path, f.Format, c.Content) // nil where it is none
 				redactor.AddFile(judge, c.Content, doc)
-				*[]*[]byte{&one.base, &one.planned}[i] = secret.Mask(judge, c.Content, doc)
+				one.masked[i] = secret.Mask(judge, c.Content, doc)
 				switch {
 				case c.Sum != "" || c.Kind == plan.Made && c.Content == nil:
 					one.why = "its content stays on the host"
@@ -64,7 +64,7 @@ func (e *Engine) Whole(ctx context.Context, head plan.Head, leaf plan.Leaf) (vie
 		file := view.WholeFile{Path: secret.Legible(one.path), Why: redactor.Clean(one.why)}
 		if one.why == "" {
 			var b strings.Builder
-			for line := range strings.Lines(render.Whole(file.Path, one.base, one.planned)) {
+			for line := range strings.Lines(render.Whole(file.Path, one.masked[0], one.masked[1])) {
 				b.WriteString(redactor.Clean(line))
 			}
 			if file.Diff = b.String(); len(file.Diff) > maxDiff {

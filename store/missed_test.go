@@ -47,18 +47,15 @@ func TestKeepingWhatWasRead(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			claimed, err := s.ClaimRehearsals(ctx, me, 10, []int64{})
-			if err != nil || len(claimed) != 1 {
-				t.Fatalf("%d rehearsals claimed, %v", len(claimed), err)
-			}
+			claimed := claimOne(t, s)
 			var reads []Read
 			var leaves []plan.Leaf
 			for _, h := range hosts {
 				reads = append(reads, Read{RehearsedHost: view.RehearsedHost{HostID: h.ID, Host: h.Name, Group: "g"}, Leaf: []byte("{}")})
 				leaves = append(leaves, plan.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, Login: h.Login, HostKey: h.HostKey, Labels: h.Labels, Parts: []plan.LeafPart{{Files: []plan.LeafFile{}}}})
 			}
-			if err = s.AddRead(ctx, claimed[0], reads); err == nil {
-				err = s.EndRehearsal(ctx, claimed[0], nil, &Made{Head: plan.Head{Version: plan.Version, Change: id, Revision: 1, Hosts: 3}, Leaves: leaves})
+			if err = s.AddRead(ctx, claimed, reads); err == nil {
+				err = s.EndRehearsal(ctx, claimed, nil, &Made{Head: plan.Head{Version: plan.Version, Change: id, Revision: 1, Hosts: 3}, Leaves: leaves})
 			}
 			if err == nil && c.sql != "" {
 				_, err = s.pool.Exec(ctx, c.sql)

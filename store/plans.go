@@ -232,6 +232,7 @@ func planOf(ctx context.Context, q querier, changeID int64, digest string) (plan
 // the first 12 characters of these; to may be empty for the newest one.
 func (s *Store) PlansCompared(ctx context.Context, changeID int64, from, to string) (out view.PlansCompared, err error) {
 	var frames [2]plan.Frame
+	var digests [2]string
 	for i, digest := range []string{from, to} {
 		row, err := planOf(ctx, s.pool, changeID, digest)
 		if err != nil {
@@ -240,8 +241,9 @@ func (s *Store) PlansCompared(ctx context.Context, changeID int64, from, to stri
 		if frames[i], err = s.frame(ctx, row); err != nil {
 			return out, err
 		}
-		*[]*string{&out.From, &out.To}[i] = row.Digest
+		digests[i] = row.Digest
 	}
+	out.From, out.To = digests[0], digests[1]
 	out.Differences, err = plan.Compare(frames[0], frames[1])
 	return out, err
 }

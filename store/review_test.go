@@ -37,10 +37,7 @@ func TestReview(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		claimed, err := s.ClaimRehearsals(ctx, me, 10, []int64{})
-		if err != nil || len(claimed) != 1 {
-			t.Fatalf("%d rehearsals claimed, %v", len(claimed), err)
-		}
+		claimed := claimOne(t, s)
 		var reads []Read
 		var leaves []plan.Leaf
 		for i, h := range hosts {
@@ -48,8 +45,8 @@ func TestReview(t *testing.T) {
 			leaves = append(leaves, plan.Leaf{HostID: h.ID, Host: h.Name, Stage: stage * i, Parts: []plan.LeafPart{{Files: []plan.LeafFile{}}}})
 		}
 		head := plan.Head{Version: plan.Version, Change: id, Revision: revision, Hosts: 2, Policy: ladder.Policy{Stages: []ladder.Stage{{}, {}}, AtOnce: atOnce}}
-		if err = s.AddRead(ctx, claimed[0], reads); err == nil {
-			err = s.EndRehearsal(ctx, claimed[0], nil, &Made{head, leaves, &outline.Outline{AtOnce: atOnce}})
+		if err = s.AddRead(ctx, claimed, reads); err == nil {
+			err = s.EndRehearsal(ctx, claimed, nil, &Made{head, leaves, &outline.Outline{AtOnce: atOnce}})
 		}
 		d, err2 := s.Change(ctx, id)
 		if err = errors.Join(err, err2); err != nil || d.Rehearsal.Plan == nil || d.Rehearsal.Plan.AtOnce != atOnce {

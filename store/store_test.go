@@ -51,6 +51,16 @@ func digestOf(text string) string {
 	return hex.EncodeToString(sum[:])
 }
 
+// claimOne takes the one rehearsal that waits.
+func claimOne(t *testing.T, s *Store) *Rehearsing {
+	t.Helper()
+	claimed, err := s.ClaimRehearsals(t.Context(), me, 10, []int64{})
+	if err != nil || len(claimed) != 1 {
+		t.Fatalf("%d rehearsals claimed, %v", len(claimed), err)
+	}
+	return claimed[0]
+}
+
 // started has a change of n hosts climbing, none of them begun.
 func started(t *testing.T, s *Store, n int) (changeID int64) {
 	ctx := t.Context()
@@ -76,10 +86,7 @@ func started(t *testing.T, s *Store, n int) (changeID int64) {
 	if _, err = s.BeginRehearsal(ctx, "ines", id, Targets{Revision: 1, Hosts: all[:n]}); err != nil {
 		t.Fatal(err)
 	}
-	claimed, err := s.ClaimRehearsals(ctx, me, 10, []int64{})
-	if err != nil || len(claimed) != 1 {
-		t.Fatalf("%d rehearsals claimed, %v", len(claimed), err)
-	}
+	claimed := claimOne(t, s)
 	var reads []Read
 	var leaves []plan.Leaf
 	for _, h := range all[:n] {
@@ -92,8 +99,8 @@ func started(t *testing.T, s *Store, n int) (changeID int64) {
 	}
 	told, _ := record.Canonical(bound)
 	head := plan.Head{Version: plan.Version, Secrets: map[string]int{"kept": 1}, Bindings: map[string]string{"kept": string(told)}, Change: id, Revision: 1, Hosts: n, Scripts: "scripts", Parts: []plan.Part{{Service: "s", ServiceDigest: digestOf("s")}}, Policy: ladder.Policy{Stages: []ladder.Stage{{Percent: 100}}, AtOnce: n, PauseAfter: n}}
-	if err = s.AddRead(ctx, claimed[0], reads); err == nil {
-		err = s.EndRehearsal(ctx, claimed[0], nil, &Made{Head: head, Leaves: leaves})
+	if err = s.AddRead(ctx, claimed, reads); err == nil {
+		err = s.EndRehearsal(ctx, claimed, nil, &Made{Head: head, Leaves: leaves})
 	}
 	if err == nil {
 		err = s.Offer(ctx, "ines", id)

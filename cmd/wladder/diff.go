@@ -10,6 +10,7 @@ import (
 
 	"wladder/core/conf"
 	"wladder/core/finding"
+	"wladder/core/outline"
 	"wladder/core/render"
 	"wladder/core/view"
 )
@@ -22,17 +23,16 @@ var diff = command{"diff", "N", "what a change would do, per group of hosts", fu
 	since := f.String("since", "", "what differs from the earlier plan with this digest, host by host, such as one that you approved")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		d, err := t.rehearsedChange(ctx, args)
+		if err != nil {
+			return err
+		}
 		switch {
-		case err != nil:
 		case *since != "":
 			return t.since(ctx, d, *since)
 		case *whole && *host != "":
 			return t.whole(ctx, d.ID, *host)
 		case *random > 0:
 			return t.picked(ctx, d, *group, *random)
-		}
-		if err != nil {
-			return err
 		}
 		only := ""
 		if *host != "" {
@@ -103,14 +103,13 @@ func (t *terminal) brief(d view.ChangeDetail, groups []render.Group) {
 	for _, g := range groups {
 		hosts := named(g.Hosts[:min(len(g.Hosts), 3)], g.Count)
 		fmt.Fprintln(t.out, t.paint("bold", cut(fmt.Sprintf("%s  %s  %s", g.Key, counted(g.Count, "host"), plain(hosts)), t.width)))
-		switch {
-		case len(g.Differs) > 0:
+		if len(g.Differs) > 0 {
 			t.item("differs: " + strings.Join(g.Differs, "; "))
-		default:
+		} else {
 			t.item("changes: " + strings.Join(alterations(g), "; "))
-		}
-		if g.Act != "" && len(g.Differs) == 0 {
-			t.item("then " + g.Act)
+			if g.Act != "" {
+				t.item("then " + g.Act)
+			}
 		}
 		for _, f := range g.Findings {
 			if f.Level != finding.Note {
@@ -260,11 +259,7 @@ func groupOf(ctx context.Context, t *terminal, d view.ChangeDetail, host string)
 
 // named lists hosts, of which there may be more than are named.
 func named(hosts []string, count int) string {
-	text := strings.Join(hosts, ", ")
-	if more := count - len(hosts); more > 0 {
-		text += fmt.Sprintf(" and %d more", more)
-	}
-	return text
+	return outline.Hosts{Count: count, First: hosts}.String()
 }
 
 // alteration says in words what changes.

@@ -122,13 +122,11 @@ func (t *terminal) alike(d view.ChangeDetail) {
 		total += g.Count
 	}
 	t.heading("diffs")
-	switch {
-	case len(groups) == 1:
+	if len(groups) == 1 {
 		t.item(fmt.Sprintf("%s: one diff; wladder diff %d", alike(total), d.ID))
 		return
-	default:
-		t.item(fmt.Sprintf("%s, %s from that; wladder diff %d", alike(largest.Count), differ(total-largest.Count), d.ID))
 	}
+	t.item(fmt.Sprintf("%s, %s from that; wladder diff %d", alike(largest.Count), differ(total-largest.Count), d.ID))
 	t.rows(len(groups), func(i int) string {
 		g := groups[i]
 		if g.Key == largest.Key {
