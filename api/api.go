@@ -179,6 +179,7 @@ type invalid struct{ error }
 func (s *Server) fail(ctx *gin.Context, err error) {
 	var conflict *store.Conflict
 	var missing *store.NotFound
+	var permitted *store.NotPermitted
 	var bad invalid
 	var wrong *written.Problems // of what was drafted before a rule came
 	var large *http.MaxBytesError
@@ -192,6 +193,8 @@ func (s *Server) fail(ctx *gin.Context, err error) {
 		problem(ctx, http.StatusConflict, conflict.Error())
 	case errors.As(err, &missing):
 		problem(ctx, http.StatusNotFound, missing.Error())
+	case errors.As(err, &permitted):
+		problem(ctx, http.StatusForbidden, permitted.Error())
 	case errors.As(err, &large):
 		problem(ctx, http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is longer than %d bytes", large.Limit))
 	case errors.As(err, &wrong):
@@ -241,7 +244,7 @@ func (s *Server) permit(r route) gin.HandlerFunc {
 			problem(ctx, http.StatusUnauthorized, "you are not signed in, or your sign-in has ended; sign in again")
 		case err != nil:
 			s.fail(ctx, err)
-		case !who.Has(r.role):
+		case !slices.ContainsFunc(strings.Split(r.role, " or "), who.Has):
 			problem(ctx, http.StatusForbidden, fmt.Sprintf("this needs the role %s; %s has %s", r.role, who.Name, strings.Join(who.Roles, ", ")))
 		case who.MustChange && !strings.HasPrefix(r.path, "/session"):
 			problem(ctx, http.StatusForbidden, "somebody else knows your password; set one of your own first, with wladder password or on the page People")

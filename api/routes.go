@@ -26,7 +26,7 @@ import (
 // is YAML text.
 type route struct {
 	method, path, summary string
-	role                  string // that the caller needs; empty: anybody
+	role                  string // that the caller needs, or one of several, with or between; empty: anybody
 	session               bool   // needs a signed-in person, not a program's token
 	takes, gives          any
 	status                int
@@ -97,6 +97,9 @@ var routes = []route{
 	{"POST", "/services/{name}/withdrawal", "Have a version serve no host any more; climbs that use it pause", "admin", true, view.Judgement{}, nil, 204, (*Server).withdrawService},
 	{"POST", "/services/{name}/approval", "Let a version serve hosts", "admin", true, view.Judgement{}, nil, 204, (*Server).approveService},
 
+	{"GET", "/policy", "The policy that holds", "viewer", false, nil, view.PolicyVersion{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Policy(c)) }},
+	{"PUT", "/policy", "Ask for another policy, to which a second admin has to agree", "admin", true, "", view.Requested{}, 200, (*Server).loadPolicy},
+
 	{"GET", "/changes", "The newest changes", "viewer", false, nil, []view.Change{}, 200, (*Server).changes},
 	{"POST", "/changes", "Draft a change", "author", false, "", view.Created{}, 201, (*Server).draft},
 	{"GET", "/changes/{id}", "A change's summary; its size does not grow with its hosts", "viewer", false, nil, view.ChangeDetail{}, 200, (*Server).change},
@@ -127,8 +130,17 @@ var routes = []route{
 			give(s, c)(s.Store.PlansCompared(c, id, c.Query("from"), c.Query("to")))
 		}
 	}},
+	{"POST", "/changes/{id}/emergency", "Approve the plan alone, one's own too, as policy lets some people do in an emergency; somebody else reviews it afterwards", "operator", true, view.Judgement{}, nil, 204, (*Server).emergency},
+	{"POST", "/changes/{id}/review", "Review afterwards what was approved in an emergency", "reviewer", true, view.Judgement{}, nil, 204, (*Server).reviewAfter},
+	{"POST", "/changes/{id}/approval-withdrawal", "Take one's own approval back; where too few are left, the climb pauses", "viewer", true, view.Judgement{}, nil, 204, (*Server).takeApprovalBack},
+	{"POST", "/changes/{id}/acknowledgements", "Acknowledge a warning of the plan", "reviewer", true, view.Acknowledgement{}, nil, 204, (*Server).acknowledge},
+	{"POST", "/changes/{id}/overrides", "Override a veto on one host for this plan, as policy lets some people do", "viewer", true, view.Overriding{}, nil, 204, (*Server).override},
+	{"POST", "/changes/{id}/comments", "Comment on a line of a diff group, on the group or the change as a whole, or answer a comment", "viewer", true, view.NewComment{}, view.Created{}, 201, (*Server).comment},
+	{"POST", "/changes/{id}/comments/{comment}/settlement", "Settle a thread of comments", "viewer", true, nil, nil, 204, (*Server).settle},
 	{"POST", "/changes/{id}/decline", "Decline the plan", "reviewer", true, view.Judgement{}, nil, 204, (*Server).decline},
-	{"POST", "/changes/{id}/withdrawal", "Withdraw the change", "author", false, nil, nil, 204, (*Server).withdraw},
+	{"POST", "/changes/{id}/people", "Let somebody revise the change beside its author", "author", false, view.Sharing{}, nil, 204, (*Server).share},
+	{"POST", "/changes/{id}/author", "Take a change over from its author, with the reason", "admin", true, view.Judgement{}, nil, 204, (*Server).takeOver},
+	{"POST", "/changes/{id}/withdrawal", "Withdraw the change; an admin who is not its author says why", "author or admin", false, view.Judgement{}, nil, 204, (*Server).withdraw},
 	{"POST", "/changes/{id}/counter", "Draft the opposite of a change for the hosts that are done with it", "author", false, view.Judgement{}, view.Created{}, 201, (*Server).counter},
 	{"POST", "/changes/{id}/climb", "Let the approved plan climb", "operator", false, nil, nil, 202, (*Server).climb},
 	{"POST", "/changes/{id}/orders", "Pause, resume or stop the climb", "operator", false, view.Order{}, nil, 204, (*Server).order},
@@ -602,12 +614,6 @@ func (s *Server) judge(ctx *gin.Context, event change.Event) {
 	var in view.Judgement
 	if ok && s.read(ctx, &in) {
 		s.nothing(ctx, http.StatusNoContent, s.Store.Judge(ctx, who(ctx).Name, id, in.Digest, event, in.Because))
-	}
-}
-
-func (s *Server) withdraw(ctx *gin.Context) {
-	if id, ok := s.id(ctx); ok {
-		s.nothing(ctx, http.StatusNoContent, s.Store.Withdraw(ctx, who(ctx).Name, id))
 	}
 }
 

@@ -385,11 +385,6 @@ func (c *Client) Decline(ctx context.Context, id int64, because string) error {
 	return c.do(ctx, "POST", at(id, "/decline"), view.Judgement{Because: because})
 }
 
-// Withdraw withdraws a change.
-func (c *Client) Withdraw(ctx context.Context, id int64) error {
-	return c.do(ctx, "POST", at(id, "/withdrawal"), nil)
-}
-
 // Climb starts the approved plan.
 func (c *Client) Climb(ctx context.Context, id int64) error {
 	return c.do(ctx, "POST", at(id, "/climb"), nil)

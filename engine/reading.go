@@ -65,8 +65,8 @@ func (r *rehearsal) host(ctx context.Context, h view.Host) (found store.Read) {
 		found.Missed = string(host.RefusalOf(err))
 	}
 	one.tell(&found, findings)
-	if one.changes() && !finding.Vetoed(found.Findings) {
-		found.Leaf, found.Contents = one.leaf()
+	if vetoes := finding.Barred(found.Findings); one.changes() && (vetoes != nil || !finding.Vetoed(found.Findings)) {
+		found.Leaf, found.Contents = one.leaf(vetoes)
 	}
 	return found
 }
@@ -105,11 +105,12 @@ func (r *reading) tell(found *store.Read, findings []finding.Finding) {
 	}
 }
 
-// leaf is the host's part of the plan, and the contents that it refers to.
-func (r *reading) leaf() (encoded []byte, contents [][]byte) {
+// leaf is the host's part of the plan, and the contents that it refers to; vetoes are those
+// that keep it out until somebody overrides them.
+func (r *reading) leaf(vetoes []string) (encoded []byte, contents [][]byte) {
 	h := r.host
 	leaf := plan.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, Login: h.Login, Sudo: h.Sudo, HostKey: h.HostKey, Labels: h.Labels, Values: r.services[0].Values}
-	leaf.MayFail = r.mayFail
+	leaf.MayFail, leaf.Vetoes = r.mayFail, vetoes
 	for _, hop := range h.Hops {
 		leaf.Via = append(leaf.Via, plan.Hop{Host: hop.Name, Address: hop.Address, Login: hop.Login, HostKey: hop.HostKey, Labels: hop.Labels})
 	}
@@ -125,7 +126,7 @@ func (r *reading) leaf() (encoded []byte, contents [][]byte) {
 			}
 			part.Files = append(part.Files, plan.LeafFile{
 				Key: f.Key, Path: f.Found.Path, Resolved: f.Path, Links: links, Format: f.Format,
-				Base: f.Base.Ref(r.Store.ContentID), Candidate: f.Candidate.Ref(r.Store.ContentID), Make: f.Make, Others: f.Others, Despite: c.Service.Files[f.Key].Despite,
+				Base: f.Base.Ref(r.Store.ContentID), Candidate: f.Candidate.Ref(r.Store.ContentID), Make: f.Make, Others: f.Others, Despite: f.Despite,
 			})
 			for _, x := range []plan.Copy{f.Base, f.Candidate} {
 				if x.Kind == plan.Regular && x.Sum == "" || x.Kind == plan.Made && x.Content != nil {

@@ -503,12 +503,9 @@ func (r *rehearsal) plan(ctx context.Context) (*store.Made, error) {
 	if err != nil {
 		return nil, err
 	}
-	leaves, hosts := make([]plan.Leaf, len(planned)), make([]expr.Host, len(planned))
-	for i, p := range planned {
-		if err := json.Unmarshal(p.Leaf, &leaves[i]); err != nil {
-			return nil, err
-		}
-		hosts[i] = p.Host
+	leaves, hosts, barred, err := divided(planned)
+	if err != nil {
+		return nil, err
 	}
 	policy, stages, err := policy.Assign(hosts)
 	if err != nil {
@@ -521,6 +518,9 @@ func (r *rehearsal) plan(ctx context.Context) (*store.Made, error) {
 	for i := range leaves {
 		leaves[i].Stage = stages[i]
 	}
+	for i := range barred {
+		barred[i].Stage = len(policy.Stages) - 1 // they come last, whenever they may
+	}
 	head := plan.Head{
 		Version: plan.Version, Change: r.Change, Revision: r.Revision, Hosts: len(leaves), Scripts: host.ScriptsDigest(), Policy: policy, Secrets: r.Secrets, Bindings: bindings, Probes: r.own, LocksOut: r.spec.LocksOut,
 	}
@@ -530,7 +530,25 @@ func (r *rehearsal) plan(ctx context.Context) (*store.Made, error) {
 		part.Guard = guard
 		head.Parts = append(head.Parts, part)
 	}
-	return &store.Made{Head: head, Leaves: leaves, Outline: outline.Of(r.spec, head, leaves, pools)}, nil
+	return &store.Made{Head: head, Leaves: slices.Concat(leaves, barred), Outline: outline.Of(r.spec, head, leaves, pools)}, nil
+}
+
+// divided gives the leaves of hosts that are in a plan, with what ladders know of those, and
+// the leaves of hosts that vetoes keep out until somebody overrides them.
+func divided(planned []store.Planned) (leaves []plan.Leaf, hosts []expr.Host, barred []plan.Leaf, err error) {
+	leaves = []plan.Leaf{}
+	for _, p := range planned {
+		var leaf plan.Leaf
+		if err := json.Unmarshal(p.Leaf, &leaf); err != nil {
+			return nil, nil, nil, err
+		}
+		if len(leaf.Vetoes) > 0 {
+			barred = append(barred, leaf)
+		} else {
+			leaves, hosts = append(leaves, leaf), append(hosts, p.Host)
+		}
+	}
+	return leaves, hosts, barred, nil
 }
 
 // part is what a plan says of the service.

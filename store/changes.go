@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -40,8 +41,7 @@ func move(ctx context.Context, tx pgx.Tx, c changeRow, e change.Event) error {
 	return err
 }
 
-// Draft makes a change, or with id a new revision of one, by its author or an
-// admin.
+// Draft makes a change, or with id a new revision of one, by its author or whom they named.
 func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.Spec) (int64, error) {
 	err := s.tx(ctx, func(tx pgx.Tx) error {
 		var takesBack *int64
@@ -64,7 +64,7 @@ func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.
 			if err != nil {
 				return err
 			}
-			if err := authored(ctx, tx, c, actor, "edit"); err != nil {
+			if err := authored(ctx, tx, c, actor); err != nil {
 				return err
 			}
 			if err := move(ctx, tx, c, change.Edited); err != nil {
@@ -83,18 +83,79 @@ func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.
 	return id, err
 }
 
-// authored checks that somebody may rewrite or withdraw a change: its author, or
-// an admin.
-func authored(ctx context.Context, tx pgx.Tx, c changeRow, actor, verb string) error {
+// authored checks that somebody may rewrite a change: its author, or whom they named.
+func authored(ctx context.Context, tx pgx.Tx, c changeRow, actor string) error {
 	if c.Author == actor {
 		return nil
 	}
-	var admin bool
-	err := tx.QueryRow(ctx, `select exists (select from accounts where name = $1 and 'admin' = any(roles))`, actor).Scan(&admin)
-	if err == nil && !admin {
-		err = conflict("change %d is %s's; only %s or an admin can %s it. Ask them, or draft one of your own", c.ID, c.Author, c.Author, verb)
+	var named bool
+	err := tx.QueryRow(ctx, `select exists (select from change_people where change = $1 and account = $2 and was = 'named')`, c.ID, actor).Scan(&named)
+	if err == nil && !named {
+		err = notPermitted("change %d is %s's; they edit it, and whom they name (wladder share %d NAME). An admin can take it over (wladder take-over %d)", c.ID, c.Author, c.ID, c.ID)
 	}
 	return err
+}
+
+// authorsOf lists who has written of a change, or was its author: none of them approves it.
+func authorsOf(ctx context.Context, q querier, id int64) ([]string, error) {
+	rows, err := many[struct{ Account string }](ctx, q, `select author as account from changes where id = $1
+		union select author from revisions where change = $1
+		union select account from change_people where change = $1 and was = 'author'
+		union select actor from record where change = $1 and kind = any($2)
+		union select actor from happened where change = $1 and kind = any($2)`, id, []string{"change.drafted", "change.taken-over"})
+	all := make([]string, len(rows))
+	for i, r := range rows {
+		all[i] = r.Account
+	}
+	return all, err
+}
+
+// Share lets somebody revise a change beside its author.
+func (s *Store) Share(ctx context.Context, actor string, id int64, with string) error {
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		c, err := lockChange(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		if c.Author != actor {
+			return notPermitted("change %d is %s's; they say who else edits it", id, c.Author)
+		}
+		p, err := account(ctx, tx, with)
+		if err != nil {
+			return err
+		}
+		if p.Disabled || !slices.Contains(p.Roles, "author") || with == c.Author {
+			return conflict("%s cannot be named: want another account with the role author", with)
+		}
+		tag, err := tx.Exec(ctx, `insert into change_people (change, account, was, by) values ($1, $2, 'named', $3) on conflict do nothing`, id, with, actor)
+		if err != nil || tag.RowsAffected() == 0 {
+			return err
+		}
+		return s.happened(ctx, tx, actor, "change.shared", id, subject(id), map[string]any{"with": with})
+	})
+}
+
+// TakeOver makes an admin the author of a change. Who wrote it so far still cannot approve it.
+func (s *Store) TakeOver(ctx context.Context, actor string, id int64, because string) error {
+	if strings.TrimSpace(because) == "" {
+		return unfit("because: is empty; say why change %d is taken over", id)
+	}
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		c, err := lockChange(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		if _, open := change.Next(c.State, change.Edited); !open || c.Author == actor {
+			return conflict("change %d is %s, by %s; there is nothing to take over", id, c.State, c.Author)
+		}
+		if _, err := tx.Exec(ctx, `insert into change_people (change, account, was, by) values ($1, $2, 'author', $3) on conflict do nothing`, id, c.Author, actor); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `update changes set author = $2, updated_at = now() where id = $1`, id, actor); err != nil {
+			return err
+		}
+		return s.happened(ctx, tx, actor, "change.taken-over", id, subject(id), map[string]any{"from": c.Author, "because": because})
+	})
 }
 
 // Revision is a change as its author wrote it.
@@ -113,78 +174,28 @@ func revision(ctx context.Context, q querier, id int64) (Revision, error) {
 	return one[Revision](ctx, q, fmt.Sprintf("change %d", id), `select number, source, names from revisions where change = $1 order by number desc limit 1`, id)
 }
 
-// Offer puts the newest plan up for review.
-func (s *Store) Offer(ctx context.Context, actor string, id int64) error {
+// Withdraw ends a change that has not climbed. An admin who is not its author says why.
+func (s *Store) Withdraw(ctx context.Context, actor string, id int64, because string) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {
 		c, err := lockChange(ctx, tx, id)
 		if err != nil {
 			return err
 		}
-		if err := move(ctx, tx, c, change.OfferMade); err != nil {
-			return err
-		}
-		p, err := newestPlan(ctx, tx, id)
-		if err != nil {
-			return err
-		}
-		refused, err := many[struct{ Account, Because string }](ctx, tx, `select account, because from approvals where change = $1 and digest = $2 and verdict = 'declined' order by id desc limit 1`, id, p.Digest)
-		if err != nil {
-			return err
-		}
-		if len(refused) > 0 {
-			return conflict("%s declined this very plan (%.12s): %s. Mend the change, rehearse it, and offer that", refused[0].Account, p.Digest, strings.TrimSuffix(refused[0].Because, "."))
-		}
-		return s.happened(ctx, tx, actor, "change.offered", id, subject(id), map[string]any{"digest": p.Digest})
-	})
-}
-
-// Judge approves or declines the offered plan under its digest.
-func (s *Store) Judge(ctx context.Context, actor string, id int64, digest string, event change.Event, because string) error {
-	if err := s.Sound(); err != nil && event == change.Approval {
-		return err
-	}
-	return s.tx(ctx, func(tx pgx.Tx) error {
-		c, err := lockChange(ctx, tx, id)
-		if err != nil {
-			return err
-		}
-		var wrote bool
-		if err := tx.QueryRow(ctx, `select exists (select from revisions where change = $1 and author = $2)`, id, actor).Scan(&wrote); err != nil {
-			return err
-		}
-		if event == change.Approval && (wrote || c.Author == actor) {
-			return conflict("you wrote change %d yourself; somebody else has to approve it", id)
-		}
-		if err := move(ctx, tx, c, event); err != nil {
-			return err
-		}
-		p, err := newestPlan(ctx, tx, id)
-		if err != nil {
-			return err
-		}
-		if (event == change.Approval || digest != "") && (len(digest) < digestFrom || !strings.HasPrefix(p.Digest, digest)) {
-			return conflict("the digest %.12s is not that of the plan on offer (%.12s): the change was rehearsed again since; read the diff again", digest, p.Digest)
-		}
-		if _, err := tx.Exec(ctx, `insert into approvals (change, digest, account, verdict, because) values ($1, $2, $3, $4, $5)`, id, p.Digest, actor, string(event), because); err != nil {
-			return err
-		}
-		return s.happened(ctx, tx, actor, "change."+string(event), id, subject(id), map[string]any{"digest": p.Digest, "because": because})
-	})
-}
-
-// Withdraw ends a change that has not climbed.
-func (s *Store) Withdraw(ctx context.Context, actor string, id int64) error {
-	return s.tx(ctx, func(tx pgx.Tx) error {
-		c, err := lockChange(ctx, tx, id)
-		if err != nil {
-			return err
-		}
-		if err := authored(ctx, tx, c, actor, "withdraw"); err != nil {
-			return err
+		if c.Author != actor {
+			var admin bool
+			if err := tx.QueryRow(ctx, `select exists (select from accounts where name = $1 and 'admin' = any(roles))`, actor).Scan(&admin); err != nil {
+				return err
+			}
+			switch {
+			case !admin:
+				return notPermitted("change %d is %s's; they withdraw it, or an admin who says why", id, c.Author)
+			case strings.TrimSpace(because) == "":
+				return unfit("because: is empty; change %d is %s's: say why you withdraw it", id, c.Author)
+			}
 		}
 		if err := move(ctx, tx, c, change.WithdrawalAsk); err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, actor, "change.withdrawn", id, subject(id), map[string]any{})
+		return s.happened(ctx, tx, actor, "change.withdrawn", id, subject(id), map[string]any{"because": because})
 	})
 }

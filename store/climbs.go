@@ -1,136 +1,17 @@
 package store
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"maps"
-	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"wladder/core/change"
 	"wladder/core/ladder"
-	"wladder/core/plan"
-	"wladder/core/record"
 	"wladder/core/view"
 )
-
-// ApprovalLasts is how long an approval starts hosts.
-const ApprovalLasts = 7 * 24 * time.Hour
-
-// approved checks, within a transaction, that a digest is approved for a change: by a
-// reviewer who is one still and has not written it, not too long ago, with nobody
-// declining since, and that the record's chain says so.
-func (s *Store) approved(ctx context.Context, tx pgx.Tx, id int64, digest string) error {
-	type row struct {
-		Account                         string
-		Reviewer, Own, Declined, Lapsed bool
-	}
-	all, err := many[row](ctx, tx, `select a.account,
-			exists (select from accounts p where p.name = a.account and 'reviewer' = any(p.roles) and not p.disabled) as reviewer,
-			a.account = c.author as own,
-			exists (select from approvals d where d.change = a.change and d.digest = a.digest and d.verdict <> 'approved' and d.id > a.id) as declined,
-			a.at < now() - $3::interval as lapsed
-		from approvals a join changes c on c.id = a.change where a.change = $1 and a.digest = $2 and a.verdict = 'approved' order by a.id desc`, id, digest, ApprovalLasts)
-	if err != nil {
-		return err
-	}
-	// Read behind the rows: each of them has its entry by then.
-	entries, err := s.entriesOf(ctx, tx, `change = $1 and kind in ('change.approved', 'change.declined') and body::jsonb ->> 'digest' = $2`, ``, ``, id, digest)
-	if err != nil {
-		return err
-	}
-	chained, told := map[string]time.Time{}, map[string]bool{} // when, by whom, behind the last one who declined
-	declined := false
-	for _, e := range entries {
-		told[e.Actor] = told[e.Actor] || e.Kind == "change.approved"
-		declined = declined || e.Kind == "change.declined"
-		if _, later := chained[e.Actor]; !later && !declined && e.Seq != unchained {
-			chained[e.Actor] = e.At
-		}
-	}
-	why := fmt.Sprintf("nobody approved the plan %.12s of change %d", digest, id)
-	for i, r := range all {
-		at, there := chained[r.Account]
-		said := ""
-		switch {
-		case r.Declined:
-			continue
-		case !told[r.Account] && s.before(ctx, tx, id, digest, r.Account):
-			said = fmt.Sprintf("the approval of the plan %.12s of change %d is older than the seals of the record; have it approved again", digest, id)
-		case !told[r.Account]:
-			return s.forged(fmt.Sprintf("the approval of change %d by %s", id, r.Account))
-		case !there:
-			said = fmt.Sprintf("the approval of the plan %.12s of change %d is not in the record; nothing starts on it. Have the record verified", digest, id)
-		case !r.Reviewer || r.Own:
-			said = fmt.Sprintf("%s, who approved the plan %.12s of change %d, is no reviewer of it any more; another reviewer has to approve it", r.Account, digest, id)
-		case r.Lapsed || time.Since(at) > ApprovalLasts:
-			said = fmt.Sprintf("the approval of the plan %.12s of change %d has ended after %d days; have it approved again", digest, id, int(ApprovalLasts.Hours()/24))
-		default:
-			return s.believed(ctx, tx, r.Account)
-		}
-		if i == 0 || why == "" {
-			why = said
-		}
-	}
-	return conflict("%s", why)
-}
-
-// before tells whether an approval stands in the part of the record that was made
-// before entries were sealed.
-func (s *Store) before(ctx context.Context, tx pgx.Tx, id int64, digest, account string) (there bool) {
-	origin, err := s.originOf(ctx, tx)
-	if err == nil {
-		err = tx.QueryRow(ctx, `select exists (select from record where seq <= $1 and change = $2 and kind = 'change.approved' and actor = $3 and body::jsonb ->> 'digest' = $4)`, origin, id, account, digest).Scan(&there)
-	}
-	return err == nil && there
-}
-
-// permitted checks all that has to hold for hosts to be started under a plan: its
-// approval, its definitions, and that this server would do just what was approved.
-func (s *Store) permitted(ctx context.Context, tx pgx.Tx, id int64, digest string, head plan.Head, scripts string) error {
-	if err := cmp.Or(s.Sound(), otherScripts(head, scripts)); err != nil {
-		return err
-	}
-	if err := s.approved(ctx, tx, id, digest); err != nil {
-		return err
-	}
-	for _, part := range head.Parts {
-		if err := s.served(ctx, tx, part.Service, part.ServiceDigest); err != nil {
-			return err
-		}
-	}
-	names := slices.Sorted(maps.Keys(head.Secrets))
-	bindings, err := s.bindings(ctx, tx, names)
-	if err != nil {
-		return err
-	}
-	for _, name := range names {
-		now, err := record.Canonical(bindings[name])
-		if err != nil {
-			return err
-		}
-		if then, told := head.Bindings[name]; told && then != string(now) {
-			return conflict("where secret %s may go was changed since the plan %.12s of change %d was made; rehearse the change and have it approved again", name, digest, id)
-		}
-	}
-	return nil
-}
-
-// otherScripts tells that a plan was approved with other host scripts than
-// this server would send, or in another format than it carries out.
-func otherScripts(head plan.Head, scripts string) error {
-	switch {
-	case head.Scripts != scripts:
-		return conflict("this server's host scripts are not those of the approved plan (it was upgraded since); rehearse the change and have it approved again")
-	case head.Version != plan.Version:
-		return conflict("the approved plan is of version %d, which this server shows and finishes, but starts no host of; rehearse the change and have it approved again", head.Version)
-	}
-	return nil
-}
 
 // StartClimb starts the approved plan of a change; scripts is the digest of the
 // host scripts that would carry it out.
@@ -150,14 +31,23 @@ func (s *Store) StartClimb(ctx context.Context, actor string, id int64, scripts 
 		if err := move(ctx, tx, c, change.ClimbStarted); err != nil {
 			return err
 		}
-		if c.Author == actor && !s.OwnClimbs {
-			return conflict("you wrote change %d; another operator starts it", id)
-		}
 		plan, err := s.readPlan(ctx, tx, p.ID) // as it is stored now
 		if err != nil {
 			return err
 		}
-		if err := s.permitted(ctx, tx, id, p.Digest, plan.Head, scripts); err != nil {
+		of := starting{change: id, plan: p.ID, digest: p.Digest, head: plan.Head}
+		st, err := s.permitted(ctx, tx, of, scripts)
+		if err != nil {
+			return err
+		}
+		if err := s.discussed(ctx, tx, id, p.Digest, st); err != nil {
+			return err
+		}
+		if c.Author == actor && !s.OwnClimbs && st.alone == "" {
+			return conflict("you wrote change %d; another operator starts it", id)
+		}
+		barred, err := s.barred(ctx, tx, p.ID, st.overrides)
+		if err != nil {
 			return err
 		}
 		if err := tx.QueryRow(ctx, `insert into climbs (change, digest, plan, state, started_by) values ($1, $2, $3, 'running', $4) returning id`,
@@ -165,7 +55,7 @@ func (s *Store) StartClimb(ctx context.Context, actor string, id int64, scripts 
 			return err
 		}
 		if _, err := tx.Exec(ctx, `insert into host_runs (climb, host_id, host, stage, state, may_fail)
-			select $1, l.host_id, h.name, l.stage, 'queued', coalesce((l.body::jsonb ->> 'may_fail')::boolean, false) from leaves l join hosts h on h.id = l.host_id where l.plan = $2 order by l.n`, climb, p.ID); err != nil {
+			select $1, l.host_id, h.name, l.stage, 'queued', coalesce((l.body::jsonb ->> 'may_fail')::boolean, false) from leaves l join hosts h on h.id = l.host_id where l.plan = $2 and l.host_id <> all($3) order by l.n`, climb, p.ID, barred); err != nil {
 			return err
 		}
 		return s.happened(ctx, tx, actor, "climb.started", id, subject(id), climbTold{Climb: climb, Digest: p.Digest, Hosts: plan.Head.Hosts})
@@ -289,7 +179,7 @@ func (s *Store) resume(ctx context.Context, tx pgx.Tx, c climbRow, scripts strin
 	if err != nil {
 		return 0, 0, err
 	}
-	if err := s.permitted(ctx, tx, c.Change, c.Digest, plan.Head, scripts); err != nil {
+	if _, err := s.permitted(ctx, tx, starting{c.Change, c.Plan, c.ID, c.Digest, plan.Head}, scripts); err != nil {
 		return 0, 0, err
 	}
 	now, err := counted(ctx, tx, c, plan.Head.Policy)
@@ -421,7 +311,7 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 	d := ladder.Decide(now)
 	var started []*Claimed
 	if n := min(d.Start, free); n > 0 {
-		err := s.permitted(ctx, tx, c.Change, c.Digest, plan.Head, me.Scripts)
+		_, err := s.permitted(ctx, tx, starting{c.Change, c.Plan, c.ID, c.Digest, plan.Head}, me.Scripts)
 		if err == nil {
 			err = s.ordered(ctx, tx, c)
 		}

@@ -90,7 +90,7 @@ func (s *Store) change(ctx context.Context, actor string, second bool, a ask) (r
 		if err != nil {
 			return err
 		}
-		return s.carryOut(ctx, tx, actor, a.kind, a.subject, data)
+		return s.carryOut(ctx, tx, actor, actor, a.kind, a.subject, data)
 	})
 	return request, err
 }
@@ -109,7 +109,7 @@ type (
 )
 
 // carryOut does what was asked for.
-func (s *Store) carryOut(ctx context.Context, tx pgx.Tx, actor, kind, subject string, body []byte) error {
+func (s *Store) carryOut(ctx context.Context, tx pgx.Tx, actor, askedBy, kind, subject string, body []byte) error {
 	name := strings.TrimPrefix(subject, "account/")
 	noted := map[string]any{}
 	var err error
@@ -132,6 +132,8 @@ func (s *Store) carryOut(ctx context.Context, tx pgx.Tx, actor, kind, subject st
 		_, err = tx.Exec(ctx, `update accounts set disabled = false where name = $1`, name)
 	case hostsAsked:
 		return s.carryOutHosts(ctx, tx, actor, body)
+	case policyAsked:
+		return s.carryOutPolicy(ctx, tx, actor, askedBy, body)
 	default:
 		return fmt.Errorf("request of kind %q is not known", kind)
 	}
@@ -408,7 +410,7 @@ func (s *Store) Decide(ctx context.Context, actor string, id int64, agreed bool)
 		if err := s.happened(ctx, tx, actor, verdict, 0, fmt.Sprintf("request/%d", id), map[string]any{"kind": kind, "of": subject, "what": what, "asked_by": by}); err != nil || !agreed {
 			return err
 		}
-		return s.carryOut(ctx, tx, actor, kind, subject, []byte(body))
+		return s.carryOut(ctx, tx, actor, by, kind, subject, []byte(body))
 	})
 }
 

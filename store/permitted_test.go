@@ -15,8 +15,9 @@ import (
 func TestPermitted(t *testing.T) {
 	for _, c := range []struct{ what, sql, why string }{
 		{"nothing", `select 1`, ""},
-		{"the approval is too old", `update approvals set at = now() - interval '8 days'`, "has ended after 7 days"},
-		{"it is nearly too old", `update approvals set at = now() - interval '6 days 23 hours'`, ""},
+		{"the approval has ended", `update approvals set ends_at = now() - interval '1 second'`, "by oda has ended"},
+		{"it is nearly at its end", `update approvals set ends_at = now() + interval '1 minute'`, ""},
+		{"it is said to last longer", `update approvals set ends_at = now() + interval '1 year'`, ""},
 		{"the reviewer is none any more", `update accounts set roles = '{author}' where name = 'oda'`, "is no reviewer of it any more"},
 		{"the reviewer is kept out", `update accounts set disabled = true where name = 'oda'`, "is no reviewer of it any more"},
 		{"the author approved", `update approvals set account = 'ines'`, "the record"},

@@ -48,7 +48,7 @@ func TestRaces(t *testing.T) {
 			exec(t, s, stopped)
 			_, _ = both(func() error {
 				return s.tx(t.Context(), func(tx pgx.Tx) error {
-					return s.carryOut(t.Context(), tx, "ada", rolesAsked, "account/oda", []byte(`{"Roles":["operator"]}`))
+					return s.carryOut(t.Context(), tx, "ada", "ada", rolesAsked, "account/oda", []byte(`{"Roles":["operator"]}`))
 				})
 			},
 				func() error { _, err := s.StartClimb(t.Context(), "ben", id, "scripts"); return err })

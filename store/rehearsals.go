@@ -117,7 +117,7 @@ func (s *Store) keepRead(ctx context.Context, tx pgx.Tx, id, rehearsal int64, t 
 	}
 	tag, err := tx.Exec(ctx, `update rehearsed_hosts n set read = true, grp = o.grp, probes = o.probes, leaf = l.body from rehearsed_hosts o join hosts h on h.id = o.host_id
 			join leaves l on l.plan = $3 and l.host_id = o.host_id join unnest($4::bigint[], $5::text[]) as of(host_id, digest) on of.host_id = l.host_id cross join lateral (select l.body::jsonb as was) b
-		where n.rehearsal = $1 and o.rehearsal = $2 and n.host_id = o.host_id and o.read and encode(sha256(convert_to(l.body, 'UTF8')), 'hex') = of.digest and coalesce(h.aside_until, '-infinity') < now()
+		where n.rehearsal = $1 and o.rehearsal = $2 and n.host_id = o.host_id and o.read and not was ? 'vetoes' and encode(sha256(convert_to(l.body, 'UTF8')), 'hex') = of.digest and coalesce(h.aside_until, '-infinity') < now()
 			and was ->> 'host' = h.name and was ->> 'address' = h.address and was ->> 'login' = h.login and was ->> 'host_key' = h.host_key and was ->> 'sudo' = h.sudo::text
 			and coalesce(was -> 'via' -> -1 ->> 'host', '') = h.via and coalesce(was -> 'labels', '{}') = h.labels`, rehearsal, before, planned, hosts, digests)
 	if err != nil {
@@ -347,7 +347,7 @@ func (s *Store) EndRehearsal(ctx context.Context, r *Rehearsing, findings []find
 				return err
 			}
 			plan, event = &id, change.RehearsalDone
-			body["digest"], body["hosts"] = digest, len(made.Leaves)
+			body["digest"], body["hosts"] = digest, made.Head.Hosts
 		}
 		if _, ok := change.Next(c.State, event); ok { // it may have been withdrawn meanwhile
 			if err := move(ctx, tx, c, event); err != nil {

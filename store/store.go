@@ -25,6 +25,7 @@ import (
 	"github.com/pressly/goose/v3/lock"
 
 	"wladder/core/cache"
+	"wladder/core/policy"
 	"wladder/core/record"
 	"wladder/core/view"
 )
@@ -36,6 +37,8 @@ var migrations embed.FS
 type Store struct {
 	// OwnClimbs is policy: an author who is an operator may start their own climb.
 	OwnClimbs bool
+	// Clock is the time by which approvals end, and windows open; time.Now where it is nil.
+	Clock func() time.Time
 
 	broken   atomic.Pointer[record.Broken] // why nothing goes forward
 	origin   atomic.Int64                  // one more than the last entry without a seal; 0 where it was not read
@@ -56,6 +59,8 @@ type Store struct {
 
 	plans      *cache.Cache[int64, *Plan]           // that were read and checked
 	rehearsals *cache.Cache[int64, *view.Rehearsal] // that have ended, as they are shown
+	policies   *cache.Cache[string, *policy.Policy]
+	labels     *cache.Cache[int64, []map[string]string] // of the hosts of plans
 }
 
 // Conflict tells that something is no longer as the caller thought.
@@ -64,6 +69,15 @@ type Conflict struct{ What string }
 func (c *Conflict) Error() string { return c.What }
 
 func conflict(format string, args ...any) error { return &Conflict{fmt.Sprintf(format, args...)} }
+
+// NotPermitted tells that somebody may not do what they asked for, and who may.
+type NotPermitted struct{ What string }
+
+func (n *NotPermitted) Error() string { return n.What }
+
+func notPermitted(format string, args ...any) error {
+	return &NotPermitted{fmt.Sprintf(format, args...)}
+}
 
 // NotFound tells that there is no such thing.
 type NotFound struct{ What string }
@@ -124,7 +138,8 @@ func OpenWith(ctx context.Context, url string, keys Keys) (*Store, error) {
 		pool.Close()
 		return nil, err
 	}
-	s := &Store{pool: pool, leases: leases, poked: make(chan struct{}, 1), plans: cache.New[int64, *Plan](plansKept), rehearsals: cache.New[int64, *view.Rehearsal](plansKept)}
+	s := &Store{pool: pool, leases: leases, poked: make(chan struct{}, 1), plans: cache.New[int64, *Plan](plansKept), rehearsals: cache.New[int64, *view.Rehearsal](plansKept),
+		policies: cache.New[string, *policy.Policy](plansKept), labels: cache.New[int64, []map[string]string](plansKept)}
 	s.keys.Store(&keys)
 	if err := s.begin(ctx); err != nil {
 		leases.Close()

@@ -596,30 +596,56 @@ func TestDefinitionsNeedAnotherAdmin(t *testing.T) {
 	}
 }
 
-// TestOnlyItsAuthorRewritesAChange has others try, and an admin succeed.
-func TestOnlyItsAuthorRewritesAChange(t *testing.T) {
+// TestWhoRewritesAChange has the author, whom they name, an admin and others revise a change,
+// take it over and withdraw it. Nobody who was its author approves it.
+func TestWhoRewritesAChange(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	spec := &change.Spec{Title: "t", Services: []string{"s"}}
 	id, err := s.Draft(ctx, "ines", 0, spec)
+	if err == nil {
+		_, err = s.pool.Exec(ctx, `update accounts set roles = '{admin}' where name = 'ada'`)
+	}
 	if err != nil {
 		t.Fatal(err)
 	}
-	var refused *Conflict
-	if _, err := s.Draft(ctx, "oda", id, spec); !errors.As(err, &refused) || !strings.Contains(err.Error(), "only ines or an admin can edit it") {
-		t.Errorf("somebody else edits it: %v", err)
+	revise := func(who string) func() error {
+		return func() error { _, err := s.Draft(ctx, who, id, spec); return err }
 	}
-	if err := s.Withdraw(ctx, "oda", id); !errors.As(err, &refused) || !strings.Contains(err.Error(), "ines") {
-		t.Errorf("somebody else withdraws it: %v", err)
+	withdraw := func(who, because string) func() error {
+		return func() error { return s.Withdraw(ctx, who, id, because) }
 	}
-	if _, err := s.Draft(ctx, "ines", id, spec); err != nil {
-		t.Errorf("its author: %v", err)
+	for _, step := range []struct {
+		what    string
+		do      func() error
+		refused string
+	}{
+		{"its author revises it", revise("ines"), ""},
+		{"another author revises it", revise("oda"), "change 1 is ines's; they edit it, and whom they name (wladder share 1 NAME)"},
+		{"an admin revises it", revise("ada"), "An admin can take it over"},
+		{"another author withdraws it", withdraw("oda", "x"), "they withdraw it, or an admin who says why"},
+		{"an admin withdraws it and says nothing", withdraw("ada", " "), "say why you withdraw it"},
+		{"another names somebody", func() error { return s.Share(ctx, "oda", id, "oda") }, "they say who else edits it"},
+		{"its author names an admin alone", func() error { return s.Share(ctx, "ines", id, "ada") }, "want another account with the role author"},
+		{"its author names oda", func() error { return s.Share(ctx, "ines", id, "oda") }, ""},
+		{"its author names oda again", func() error { return s.Share(ctx, "ines", id, "oda") }, ""},
+		{"oda revises it", revise("oda"), ""},
+		{"ben revises it", revise("ben"), "ines's"},
+		{"an admin takes it over and says nothing", func() error { return s.TakeOver(ctx, "ada", id, "") }, "say why change 1 is taken over"},
+		{"an admin takes it over", func() error { return s.TakeOver(ctx, "ada", id, "ines is away") }, ""},
+		{"the admin takes it over again", func() error { return s.TakeOver(ctx, "ada", id, "x") }, "there is nothing to take over"},
+		{"its author before revises it", revise("ines"), "change 1 is ada's"},
+		{"whom she named still revises it", revise("oda"), ""},
+		{"the admin withdraws it", withdraw("ada", ""), ""},
+		{"it is taken over after that", func() error { return s.TakeOver(ctx, "ben", id, "x") }, "there is nothing to take over"},
+	} {
+		if err := step.do(); (err != nil) != (step.refused != "") || err != nil && !strings.Contains(err.Error(), step.refused) {
+			t.Errorf("%s: %v; want %q", step.what, err, step.refused)
+		}
 	}
-	if _, err := s.pool.Exec(ctx, `update accounts set roles = '{admin}' where name = 'ada'`); err != nil {
-		t.Fatal(err)
-	}
-	if err := s.Withdraw(ctx, "ada", id); err != nil {
-		t.Errorf("an admin: %v", err)
+	wrote, err := authorsOf(ctx, s.pool, id)
+	if slices.Sort(wrote); fmt.Sprint(wrote, err) != "[ada ines oda] <nil>" {
+		t.Errorf("its authors are %v, %v", wrote, err)
 	}
 }
 

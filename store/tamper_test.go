@@ -214,7 +214,7 @@ func TestOwnerOfTheDatabase(t *testing.T) {
 			_, err = s.pool.Exec(ctx, `insert into old_accounts select * from accounts where name = 'kim'`)
 			must(err)
 			must(s.tx(ctx, func(tx pgx.Tx) error {
-				return s.carryOut(ctx, tx, "ada", rolesAsked, "account/kim", []byte(`{"Roles":["author"]}`))
+				return s.carryOut(ctx, tx, "ada", "ada", rolesAsked, "account/kim", []byte(`{"Roles":["author"]}`))
 			}))
 			here.kim, err = s.SignIn(ctx, "kim", "a long password", "session", "x", "", time.Hour)
 			must(err)

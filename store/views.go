@@ -26,7 +26,8 @@ type Filter struct {
 
 const changeList = `select c.id, c.title, c.services, c.author, c.state, c.revision, c.created_at, c.updated_at,
 	coalesce((select l.state from climbs l where l.change = c.id order by l.id desc limit 1), '') as rolling,
-	coalesce((select coalesce(p.hosts, r.hosts) from rehearsals r left join plans p on p.id = r.plan where r.change = c.id and r.revision = c.revision and r.ended_at is not null order by r.id desc limit 1), 0)::int as hosts
+	coalesce((select coalesce(p.hosts, r.hosts) from rehearsals r left join plans p on p.id = r.plan where r.change = c.id and r.revision = c.revision and r.ended_at is not null order by r.id desc limit 1), 0)::int as hosts,
+	(select min(e.due_at) from approvals e where e.change = c.id and e.verdict = 'emergency' and not exists (select from approvals r where r.change = c.id and r.digest = e.digest and r.verdict = 'reviewed' and r.id > e.id)) as review_due
 	from changes c `
 
 // Changes gives changes, the newest first.
@@ -103,10 +104,13 @@ func (s *Store) changeDetail(ctx context.Context, q querier, id int64) (*view.Ch
 	if d.Rehearsal, err = s.rehearsalOf(ctx, q, id); err != nil {
 		return nil, err
 	}
-	if d.Approvals, err = many[view.Approval](ctx, q, `select account, verdict, digest, because, at from approvals where change = $1 order by id`, id); err != nil {
+	if d.Approvals, err = many[view.Approval](ctx, q, `select account, verdict, digest, because, at, ends_at, due_at from approvals where change = $1 order by id`, id); err != nil {
 		return nil, err
 	}
 	if d.LeftOut, err = many[view.LeftOut](ctx, q, `select host, digest, account, because, at from left_out where change = $1 order by at, host`, id); err != nil {
+		return nil, err
+	}
+	if d.Review, err = s.reviewOf(ctx, q, d); err != nil {
 		return nil, err
 	}
 	countering, err := many[struct{ ID int64 }](ctx, q, `select id from changes where takes_back = $1 and state <> 'withdrawn' order by id`, id)
@@ -163,8 +167,14 @@ func (s *Store) rehearsalOf(ctx context.Context, q querier, id int64) (*view.Reh
 		}
 		r.Groups = append(r.Groups, render.Group{Key: g.Key, Hosts: g.Hosts, Count: g.Count, Diff: v.Diff, Alterations: v.Alterations, Act: g.Act, Findings: v.Findings})
 	}
-	for _, g := range groups {
+	for i := range r.Findings {
+		r.Findings[i].Name = r.Findings[i].ID()
+	}
+	for k, g := range groups {
 		r.Read += g.Count
+		for i, f := range r.Groups[k].Findings {
+			r.Groups[k].Findings[i].Name = f.ID()
+		}
 	}
 	render.SortGroups(r.Groups)
 	render.Differ(r.Groups)

@@ -96,6 +96,9 @@ func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 	}
 	for _, a := range d.Approvals {
 		text := fmt.Sprintf("by %s for %.12s, %s", a.Account, a.Digest, when(a.At))
+		if a.EndsAt != nil && d.State != change.Completed {
+			text += ", until " + when(*a.EndsAt)
+		}
 		if a.Because != "" {
 			text += ": " + a.Because
 		}
@@ -104,6 +107,7 @@ func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 		}
 		row(a.Verdict, text)
 	}
+	t.review(d, row)
 	for _, l := range d.LeftOut {
 		row("without", fmt.Sprintf("%s, by %s, %s: %s", l.Host, l.Account, when(l.At), l.Because))
 	}
@@ -120,6 +124,50 @@ func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 		fmt.Fprint(t.out, t.ladder(w))
 	}
 	return nil
+}
+
+// review says where the review of the plan stands.
+func (t *terminal) review(d view.ChangeDetail, row func(name, text string)) {
+	r := d.Review
+	planning := d.State == change.Rehearsed || d.State == change.Offered || d.State == change.Approved
+	if d.State == change.Offered || d.State == change.Approved {
+		row("lacks", strings.Join(r.Missing, ", and "))
+	}
+	if d.ReviewDue != nil {
+		row("review", fmt.Sprintf("it was approved in an emergency; another reviewer looks at it until %s: wladder review %d", when(*d.ReviewDue), d.ID))
+	}
+	if planning || d.State == change.Climbing {
+		row("held", r.Held)
+	}
+	if n := len(r.Open); n > 0 && planning {
+		row("warnings", fmt.Sprintf("%d to acknowledge: wladder findings %d", n, d.ID))
+	}
+	if planning && len(r.Barred) > 0 {
+		var hosts []string
+		for _, b := range r.Barred {
+			hosts = append(hosts, b.Host)
+		}
+		row("barred", fmt.Sprintf("%s, until each veto is overridden (wladder findings -ids %d)", named(hosts, len(hosts)), d.ID))
+	}
+	for _, o := range r.Overrides {
+		text := fmt.Sprintf("the veto %s on %s, by %s for %.12s, %s: %s", o.Finding, o.Host, o.Account, o.Digest, when(o.At), o.Because)
+		if d.Rehearsal != nil && o.Digest != d.Rehearsal.Digest {
+			text += "; void, the plan is another"
+		}
+		row("overridden", text)
+	}
+	open := 0
+	for _, c := range r.Comments {
+		if c.To == 0 && c.SettledBy == "" {
+			open++
+		}
+	}
+	if n := len(r.Comments); n > 0 {
+		row("comments", fmt.Sprintf("%d, %s open: wladder comment %d", n, counted(open, "thread"), d.ID))
+	}
+	if len(r.Named) > 0 {
+		row("with", strings.Join(r.Named, ", "))
+	}
 }
 
 // proven says what a done run rests on.
@@ -190,7 +238,7 @@ var rehearse = command{"rehearse", "N", "the read-only pass over every target ho
 func (t *terminal) summary(d view.ChangeDetail) error {
 	r := d.Rehearsal
 	fmt.Fprintf(t.out, "%s read in %.1f s, %d in the plan, %s\n", counted(r.Hosts, "host"), r.EndedAt.Sub(r.BegunAt).Seconds(), r.Planned, counted(len(r.Groups), "diff group"))
-	bad := t.findings(d)
+	bad := t.findings(d, false)
 	for _, g := range r.Groups {
 		for _, a := range g.Alterations {
 			fmt.Fprintf(t.out, "  %-12s %s, %s\n", g.Key, alteration(a), counted(g.Count, "host"))
@@ -207,7 +255,8 @@ func (t *terminal) summary(d view.ChangeDetail) error {
 	return nil
 }
 
-var findings = command{"findings", "N", "what stands against a change", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+var findings = command{"findings", "N", "what stands against a change", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	ids := f.Bool("ids", false, "with the id of each, by which it is acknowledged or overridden")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		d, err := t.rehearsedChange(ctx, args)
 		if err != nil {
@@ -216,7 +265,7 @@ var findings = command{"findings", "N", "what stands against a change", func(*fl
 		if ok, err := t.show(d.Rehearsal.Groups); ok {
 			return err
 		}
-		if t.findings(d) {
+		if t.findings(d, *ids || len(d.Review.Open) > 0) {
 			return errNotWell
 		}
 		return nil
@@ -247,8 +296,9 @@ func place(f finding.Finding) string {
 	return plain(f.File) + ": "
 }
 
-// findings prints them, the worst first; bad tells that some stop a host.
-func (t *terminal) findings(d view.ChangeDetail) (bad bool) {
+// findings prints them, the worst first, with the ids by which people speak of them where that
+// is wanted; bad tells that some stop a host.
+func (t *terminal) findings(d view.ChangeDetail, ids bool) (bad bool) {
 	type line struct {
 		finding.Finding
 		hosts []string // the first of them
@@ -272,7 +322,17 @@ func (t *terminal) findings(d view.ChangeDetail) (bad bool) {
 	}
 	weight := map[finding.Level]int{finding.Veto: 0, finding.Warn: 1, finding.Note: 2}
 	sort.SliceStable(all, func(i, k int) bool { return weight[all[i].Level] < weight[all[k].Level] })
+	known := map[string]string{}
+	for _, a := range d.Review.Acknowledged {
+		known[a.Finding] = a.Account
+	}
 	for _, l := range all {
+		if by := known[l.Name]; by != "" {
+			l.Text += "; acknowledged by " + by
+		}
+		if ids && l.Level != finding.Note {
+			l.Text = l.Name + ": " + l.Text
+		}
 		style := map[finding.Level]string{finding.Veto: "red", finding.Warn: "ochre"}[l.Level]
 		for i, part := range t.folded(place(l.Finding)+plain(l.Text), 5) {
 			level := "    "

@@ -115,7 +115,7 @@ func TestFindingsFitTheTerminal(t *testing.T) {
 `},
 	} {
 		var out bytes.Buffer
-		(&terminal{out: &out, live: c.live, width: 40}).findings(d)
+		(&terminal{out: &out, live: c.live, width: 40}).findings(d, false)
 		if out.String() != c.want {
 			t.Errorf("on a terminal %t: got\n%s\nwant\n%s", c.live, out.String(), c.want)
 		}

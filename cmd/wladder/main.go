@@ -31,9 +31,9 @@ func commands() []command {
 		services, serviceCommand, bundledCommand, servicesLoad, servicesApprove, servicesWithdraw,
 		settings, retouch,
 		draft, changes, show, rehearse, diff, findings,
-		offer, approve, decline, leaveOut, withdraw,
+		offer, acknowledge, override, comment, approve, decline, withdrawApproval, reviewCommand, leaveOut, share, takeOver, withdraw,
 		climb, follow, pause, resume, stop, counter,
-		recordCommand,
+		policyCommand, policyLoad, recordCommand,
 	}
 }
 

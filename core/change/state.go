@@ -30,6 +30,7 @@ const (
 	OfferMade     Event = "offered"
 	Approval      Event = "approved" // as many as policy wants
 	Declined      Event = "declined"
+	Reopened      Event = "reopened" // approvals are no longer as many as policy wants
 	ClimbStarted  Event = "started"
 	ClimbEnded    Event = "completed"
 	ClimbStopped  Event = "stopped"
@@ -38,7 +39,7 @@ const (
 )
 
 // Events lists all of them.
-var Events = []Event{Edited, RehearsalDone, OfferMade, Approval, Declined, ClimbStarted, ClimbEnded, ClimbStopped, TakenBack, WithdrawalAsk}
+var Events = []Event{Edited, RehearsalDone, OfferMade, Approval, Declined, Reopened, ClimbStarted, ClimbEnded, ClimbStopped, TakenBack, WithdrawalAsk}
 
 // Next is the transition table of changes; ok is false where the event makes
 // no sense in that state.
@@ -51,8 +52,12 @@ func Next(s State, e Event) (next State, ok bool) {
 		return Rehearsed, true
 	case e == OfferMade && s == Rehearsed:
 		return Offered, true
-	case e == Approval && s == Offered:
+	case e == Approval && (s == Offered || s == Approved): // or once more, before the first ends
 		return Approved, true
+	case e == Reopened && (s == Offered || s == Approved):
+		return Offered, true
+	case e == Reopened && (s == Rehearsed || s == Climbing): // a climb pauses
+		return s, true
 	case e == Declined && (s == Offered || s == Approved):
 		return Rehearsed, true
 	case e == ClimbStarted && s == Approved:

@@ -85,6 +85,9 @@ var hostOptions = []cel.EnvOption{
 // configuration files write it, with K, M, G or T for powers of 1024.
 var HostVars = vars(hostOptions...)
 
+// LabelVars are a host's labels alone: what policy goes by, since only admins set them.
+var LabelVars = vars(cel.Variable("labels", texts))
+
 // EditVars are HostVars, and what a change's edits may speak of beside: present, the
 // values in the host's files as they are, by the file's key and the address, empty where
 // there is none ("main" in present tells whether a file is there, and "a/b" in present.main

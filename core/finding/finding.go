@@ -27,6 +27,8 @@ type Finding struct {
 	Text  string `json:"text"`
 	File  string `json:"file,omitempty"`
 	Line  int    `json:"line,omitempty"`
+	// Name is its ID where it is shown, for what people say of it.
+	Name string `json:"id,omitempty"`
 }
 
 // Vetoed tells whether one of the findings is a veto.
@@ -85,7 +87,7 @@ func (h Hazard) Weighed(despite []string) (Level, string) {
 	if !known {
 		r = rule{Veto, "is in a way that we do not know: " + h.Code + " %s"}
 	}
-	if slices.Contains(despite, h.Code) && h.Code != OutsideRoots {
+	if slices.Contains(despite, h.Code) && (r.level != Veto || Overriding(h.Code).Definition) {
 		r.level = Note
 	}
 	return r.level, strings.Replace(r.text, "%s", h.Detail, 1)

@@ -19,9 +19,9 @@ import (
 )
 
 // Version is the format in which plans are made now: 5 knows instances, ways by other hosts,
-// people who may be locked out, and secrets that hosts fill in. Older ones are read
-// for ever; see DecodeHead and DecodeV1.
-const Version = 5
+// people who may be locked out, and secrets that hosts fill in; 6 vetoes that wait to be
+// overridden. Older ones are read for ever; see DecodeHead and DecodeV1.
+const Version = 6
 
 // Head is what a plan says of all its hosts. With the leaves, one per host, it
 // is what is to happen, frozen.
@@ -29,7 +29,7 @@ type Head struct {
 	Version  int            `json:"version"`
 	Change   int64          `json:"change"`
 	Revision int            `json:"revision"`
-	Hosts    int            `json:"hosts"`
+	Hosts    int            `json:"hosts"`   // those without a veto
 	Scripts  string         `json:"scripts"` // hash of the host scripts
 	Policy   ladder.Policy  `json:"ladder"`
 	Secrets  map[string]int `json:"secrets"` // versions by name
@@ -96,6 +96,9 @@ type Leaf struct {
 	Stage int   `json:"stage"`
 	// Labels are those that the host had when it was chosen, staged and rendered.
 	Labels map[string]string `json:"labels,omitempty"`
+	// Vetoes are the ids of findings that keep the host out, until each is overridden for just
+	// this plan; empty for most.
+	Vetoes []string `json:"vetoes,omitempty"`
 	// MayFail tells that its restore counts neither for the ladder nor for how the climb ended.
 	MayFail bool `json:"may_fail,omitempty"`
 	// Values are the change's named values there, which its probes know.

@@ -114,3 +114,44 @@ func writeHunk(out *strings.Builder, all []diffLine, start, end int) {
 		}
 	}
 }
+
+// DiffLine gives a line that a unified diff shows, by its file and number: with its sign, and
+// without its end. Old counts in the file before.
+func DiffLine(diff, file string, number int, old bool) (line string, there bool) {
+	within := false
+	var before, after, beforeLeft, afterLeft int // of the hunk
+	for text := range strings.Lines(diff) {
+		text = strings.TrimSuffix(text, "\n")
+		if beforeLeft <= 0 && afterLeft <= 0 { // a header, whatever lines within a hunk look like
+			if name, named := strings.CutPrefix(text, "+++ "); named {
+				within = name == file
+			} else if strings.HasPrefix(text, "@@ ") {
+				before, beforeLeft = hunkSide(text, "-")
+				after, afterLeft = hunkSide(text, "+")
+			}
+			continue
+		}
+		sign := (text + " ")[0]
+		if sign == '\\' {
+			continue
+		}
+		if within && (old && sign != '+' && before == number || !old && sign != '-' && after == number) {
+			return text, true
+		}
+		if sign != '+' {
+			before, beforeLeft = before+1, beforeLeft-1
+		}
+		if sign != '-' {
+			after, afterLeft = after+1, afterLeft-1
+		}
+	}
+	return "", false
+}
+
+// hunkSide reads where one side of a hunk begins, and how many lines it has.
+func hunkSide(header, sign string) (first, n int) {
+	_, rest, _ := strings.Cut(header, " "+sign)
+	n = 1
+	fmt.Sscanf(rest, "%d,%d", &first, &n)
+	return first, n
+}

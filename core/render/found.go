@@ -53,6 +53,7 @@ type Rendered struct {
 	Others      map[string]string // where other files are that Make refers to, by key
 	Diff        string            // secrets masked
 	Alterations []conf.Alteration
+	Despite     []string // hazards that are accepted once the host may be started
 
 	addresses   []string // that edits named
 	made        []conf.Made

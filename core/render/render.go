@@ -382,7 +382,7 @@ func (s *set) file(key string, itself bool) *Rendered {
 		return nil
 	}
 	found := s.reading.Files[key]
-	f := &Rendered{Key: key, Format: def.Format, Found: found, Path: found.Resolved, Base: found.Copy()}
+	f := &Rendered{Key: key, Format: def.Format, Found: found, Path: found.Resolved, Base: found.Copy(), Despite: def.Despite}
 	if itself {
 		f.Path, f.Base = found.Path, found.Itself()
 	}
@@ -396,8 +396,16 @@ func (s *set) file(key string, itself bool) *Rendered {
 	}
 	before := len(s.Findings)
 	s.weigh(found, f.Path, def, s.svc.WritableRoots())
-	if finding.Vetoed(s.Findings[before:]) {
-		return nil
+	if weighed := s.Findings[before:]; finding.Vetoed(weighed) {
+		if finding.Barred(weighed) == nil {
+			return nil
+		}
+		f.Despite = slices.Clone(def.Despite) // once somebody overrides them
+		for _, v := range weighed {
+			if v.Level == finding.Veto {
+				f.Despite = append(f.Despite, v.Code)
+			}
+		}
 	}
 	doc, _ := f.document(found.Content)
 	s.redactor.AddFile(s.svc.Secrets(key), found.Content, doc)

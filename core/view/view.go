@@ -189,6 +189,8 @@ type Change struct {
 	Counts    Counts       `json:"counts"`
 	// Rolling is the state of the newest climb, empty where there is none.
 	Rolling ladder.ClimbState `json:"rolling,omitempty"`
+	// ReviewDue is when somebody else reviews, at the latest, what was approved in an emergency.
+	ReviewDue *time.Time `json:"review_due,omitempty"`
 }
 
 // Counts says how many host runs stand in each state.
@@ -206,18 +208,10 @@ type ChangeDetail struct {
 	// TakenBackBy are the changes that take this one back and were not withdrawn.
 	TakenBackBy []int64    `json:"taken_back_by,omitempty"`
 	Rehearsal   *Rehearsal `json:"rehearsal,omitempty"`
+	Review      Review     `json:"review"`
 	Approvals   []Approval `json:"approvals"`
 	LeftOut     []LeftOut  `json:"left_out"`
 	Climb       *Climb     `json:"climb,omitempty"`
-}
-
-// Approval is what a reviewer said of a digest.
-type Approval struct {
-	Account string    `json:"account"`
-	Verdict string    `json:"verdict"` // approved or declined
-	Digest  string    `json:"digest"`
-	Because string    `json:"because"`
-	At      time.Time `json:"at"`
 }
 
 // WholeFiles are the files of a host that a plan concerns, with all of their lines.

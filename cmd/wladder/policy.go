@@ -1,0 +1,57 @@
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+
+	"wladder/core/policy"
+)
+
+var policyCommand = command{"policy", "", "what the team has agreed on: who approves, when hosts are left alone, who overrides", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if len(args) > 0 {
+			return usagef("takes no operand")
+		}
+		p, err := t.client().Policy(ctx)
+		if err != nil {
+			return err
+		}
+		if ok, err := t.show(p); ok {
+			return err
+		}
+		if p.Version == 0 {
+			fmt.Fprintln(t.out, "nobody has written a policy: each change wants one approval, which lasts a week; there are no windows and no freezes")
+			return nil
+		}
+		fmt.Fprintf(t.out, "# version %d, by %s, agreed by %s, %s\n%s", p.Version, plain(p.LoadedBy), plain(p.AgreedBy), when(p.At), lines(p.Source))
+		return nil
+	}
+}}
+
+var policyLoad = command{"policy-load", "FILE", "ask for another policy; a second admin has to agree", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	check := f.Bool("check", false, "only say what is wrong with it")
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if len(args) != 1 {
+			return usagef("want one file")
+		}
+		text, err := os.ReadFile(args[0])
+		if err != nil {
+			return err
+		}
+		if _, err := policy.Parse(args[0], text); err != nil {
+			return err
+		}
+		if *check {
+			fmt.Fprintf(t.out, "%s is well\n", args[0])
+			return nil
+		}
+		asked, err := t.client().LoadPolicy(ctx, text)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(t.out, "it holds once a second admin agrees: wladder request -agree %d\n", asked.Request)
+		return nil
+	}
+}}

@@ -1,0 +1,121 @@
+package store
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"time"
+
+	"wladder/core/finding"
+	"wladder/core/view"
+)
+
+// reviewOf says where the review of a change's newest plan stands. It is for people to read:
+// what starts hosts goes by permitted.
+func (s *Store) reviewOf(ctx context.Context, q querier, d *view.ChangeDetail) (v view.Review, err error) {
+	if v.Comments, err = s.commentsOf(ctx, q, d.ID); err != nil {
+		return v, err
+	}
+	if v.Wrote, err = authorsOf(ctx, q, d.ID); err != nil {
+		return v, err
+	}
+	slices.Sort(v.Wrote)
+	named, err := many[struct{ Account string }](ctx, q, `select account from change_people where change = $1 and was = 'named' order by account`, d.ID)
+	if err != nil {
+		return v, err
+	}
+	for _, n := range named {
+		v.Named = append(v.Named, n.Account)
+	}
+	if v.Overrides, err = many[view.Override](ctx, q, `select host, finding, digest, account, because, at from overrides where change = $1 order by at, host, finding`, d.ID); err != nil {
+		return v, err
+	}
+	if d.Rehearsal == nil || d.Rehearsal.Digest == "" {
+		return v, nil
+	}
+	digest := d.Rehearsal.Digest
+	if v.Acknowledged, err = many[view.Acknowledged](ctx, q, `select finding, account, because, at from acknowledgements where change = $1 and digest = $2 order by at, finding`, d.ID, digest); err != nil {
+		return v, err
+	}
+	_, p, err := s.policyNow(ctx, q)
+	if err != nil {
+		return v, err
+	}
+	plan, err := newestPlan(ctx, q, d.ID)
+	if err != nil {
+		return v, err
+	}
+	if p.Acknowledges() {
+		if v.Open, err = s.unacknowledged(ctx, q, d.ID, digest); err != nil {
+			return v, err
+		}
+	}
+	if err = s.barredOf(ctx, q, plan.ID, d, p.Overriders, &v); err != nil {
+		return v, err
+	}
+	labels, err := s.labelsOf(ctx, q, plan.ID)
+	if err != nil {
+		return v, err
+	}
+	st := standing{approvers: stillApprove(d.Approvals, v.Overrides, digest, s.now())}
+	for _, a := range d.Approvals {
+		if a.Digest == digest && a.Verdict == "emergency" && a.EndsAt != nil && s.now().Before(*a.EndsAt) {
+			st.alone = a.Account
+		}
+	}
+	if v.Missing, err = s.lacks(ctx, q, p, plan.ID, st); err != nil {
+		return v, err
+	}
+	hold, err := p.Holds(labels, s.now())
+	if hold != nil {
+		v.Held = hold.String()
+	}
+	return v, err
+}
+
+// barredOf lists the hosts that vetoes keep out which can be overridden.
+func (s *Store) barredOf(ctx context.Context, q querier, planID int64, d *view.ChangeDetail, who func(code string) []string, v *view.Review) error {
+	leaves, err := s.barredLeaves(ctx, q, planID)
+	if err != nil || len(leaves) == 0 {
+		return err
+	}
+	codes := map[string]string{}
+	for _, g := range d.Rehearsal.Groups {
+		for _, f := range g.Findings {
+			if f.Level == finding.Veto {
+				codes[f.Name] = f.Code
+			}
+		}
+	}
+	for _, l := range leaves {
+		b := view.Barred{Host: l.Host, Vetoes: []view.BarredVeto{}}
+		for _, name := range l.Vetoes {
+			b.Vetoes = append(b.Vetoes, view.BarredVeto{Finding: name, Code: codes[name], By: orEmpty(who(codes[name]))})
+		}
+		v.Barred = append(v.Barred, b)
+	}
+	return nil
+}
+
+// stillApprove lists whose approvals of a plan last, behind the newest refusal or override.
+func stillApprove(all []view.Approval, overrides []view.Override, digest string, now time.Time) (who []string) {
+	var since time.Time
+	for _, o := range overrides {
+		if o.Digest == digest && o.At.After(since) {
+			since = o.At
+		}
+	}
+	stand := map[string]bool{}
+	for _, a := range all {
+		switch {
+		case a.Digest != digest:
+		case a.Verdict == "approved" && a.At.After(since) && (a.EndsAt == nil || now.Before(*a.EndsAt)):
+			stand[a.Account] = true
+		case a.Verdict == "taken-back":
+			delete(stand, a.Account)
+		case a.Verdict == "declined":
+			clear(stand)
+		}
+	}
+	return slices.Sorted(maps.Keys(stand))
+}
