@@ -246,7 +246,9 @@ func (m *memory) Leaf(ctx context.Context, _ *store.Plan, hostID int64) (leaf pl
 func (m *memory) DoneWith(context.Context, int64) (*store.Plan, []int64, error) { return nil, nil, nil }
 
 func (m *memory) Content(_ context.Context, id string) ([]byte, error) { return []byte(id), nil }
-func (m *memory) ContentID(data []byte) string                         { return string(data) }
+func (m *memory) SumID(sum string) string                              { return "keyed " + sum }
+
+func (m *memory) ContentID(data []byte) string { return string(data) }
 
 func (m *memory) ApprovedService(context.Context, string) (view.Service, error)   { return m.svc, nil }
 func (m *memory) ServiceOf(context.Context, string, string) (view.Service, error) { return m.svc, nil }

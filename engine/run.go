@@ -189,7 +189,10 @@ func (r *hostRun) write(ctx context.Context, begin bool) error {
 	}
 	if r.run.State == ladder.Done {
 		for _, f := range r.paths {
-			p.Placed = append(p.Placed, store.PlacedAt(f.Resolved, f.Candidate))
+			left := store.PlacedAt(f.Resolved, f.Candidate)
+			at := slices.IndexFunc(r.files, func(one host.File) bool { return one.Path == f.Resolved })
+			left.Stands, left.Stood = r.keyed(r.files[at].Candidate), r.keyed(r.files[at].Base)
+			p.Placed = append(p.Placed, left)
 		}
 	}
 	err := r.insist(ctx, "how a host run goes on", r.keepGuard, func() error { return r.Store.Write(ctx, r.Claimed, p) })

@@ -49,6 +49,8 @@ type Plans interface {
 	// DoneWith gives the plan of a climb, and the hosts that are done with it, by name.
 	DoneWith(ctx context.Context, climb int64) (*store.Plan, []int64, error)
 	ContentID(data []byte) string
+	// SumID names a content by its SHA-256.
+	SumID(sum string) string
 }
 
 // Rehearsals are those under way, under leases as host runs are.
@@ -81,6 +83,14 @@ type Inventory interface {
 	// most limit, in an order of chance; Swept notes that it is gone.
 	ToSweep(ctx context.Context, kept time.Duration, limit int) ([]view.Host, error)
 	Swept(ctx context.Context, id int64) error
+
+	// Standings gives what stands on hosts by our hand; DueForDrift those that nobody has looked
+	// at for so long, and KeepDrift keeps what a look found.
+	Standings(ctx context.Context, hosts []int64) (map[int64][]store.Standing, error)
+	DueForDrift(ctx context.Context, every time.Duration, limit int) ([]view.Host, error)
+	KeepDrift(ctx context.Context, hostID int64, host string, found []store.Drifted, unready string) error
+	// History gives what climbs placed at a path of a host, the oldest first.
+	History(ctx context.Context, hostID int64, paths []string) ([]store.PastLeaf, error)
 }
 
 // Services are the definitions, and the secrets that they and changes name.

@@ -177,7 +177,7 @@ func (t *trial) read(ctx context.Context) error {
 		}
 		for _, s := range doc.Settings() {
 			if len(judge(s.Address, s.Value)) > 0 {
-				s.Value = "[secret]"
+				s.Value = secret.Placeholder
 			}
 			if !s.CommentedOut && len(t.Settings) < maxTried {
 				t.Settings = append(t.Settings, s)

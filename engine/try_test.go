@@ -87,7 +87,7 @@ func TestTry(t *testing.T) {
 		t.Fatalf("%+v, %v", tried, err)
 	}
 	one = tried.Instances[0]
-	if said := fmt.Sprintf("%+v", one); one.Checker != "accepted" || len(one.Probes) != 3 || !strings.Contains(said, "events/worker_connections Value:512") || !strings.Contains(said, "ssl_password_file Value:[secret]") || strings.Contains(said, "hunter2") {
+	if said := fmt.Sprintf("%+v", one); one.Checker != "accepted" || len(one.Probes) != 3 || !strings.Contains(said, "events/worker_connections Value:512") || !strings.Contains(said, "ssl_password_file Value:‹secret›") || strings.Contains(said, "hunter2") {
 		t.Errorf("approved for this host: %s", said)
 	}
 	if _, err := r.store.ApprovedService(ctx, "spying"); !errors.As(err, new(*store.NotFound)) {

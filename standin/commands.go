@@ -226,13 +226,8 @@ func rm(_ context.Context, s *shell, hc interp.HandlerContext, args []string) er
 	if err != nil {
 		return err
 	}
-	s.files.mu.Lock()
-	defer s.files.mu.Unlock()
 	for _, name := range absolute(hc, names) {
-		if n, dir, base, _, err := s.files.find(name, false); err == nil && dir != nil {
-			n.links--
-			delete(dir.kids, base)
-		}
+		s.files.Remove(name)
 	}
 	return nil
 }

@@ -181,6 +181,16 @@ func (f *Files) Write(name string, data []byte) error {
 	return nil
 }
 
+// Remove takes a name away, where it is there.
+func (f *Files) Remove(name string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if n, dir, base, _, err := f.find(name, false); err == nil && dir != nil {
+		n.links--
+		delete(dir.kids, base)
+	}
+}
+
 // Stat describes a file in the words of stat(1): mode, owner, group, kind.
 func (f *Files) Stat(name string) (mode fs.FileMode, owner, group string, err error) {
 	f.mu.Lock()

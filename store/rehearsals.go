@@ -208,7 +208,7 @@ func (s *Store) Placed(ctx context.Context, hosts []int64) (map[int64]map[string
 		if all[r.HostID] == nil {
 			all[r.HostID] = map[string]Stood{}
 		}
-		all[r.HostID][r.Path] = Stood{Placed{r.Path, r.Kind, r.Content}, r.Change}
+		all[r.HostID][r.Path] = Stood{Placed{Path: r.Path, Kind: r.Kind, Content: r.Content}, r.Change}
 	}
 	return all, err
 }

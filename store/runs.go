@@ -159,6 +159,9 @@ type Placed struct {
 	Path    string `json:"path"`
 	Kind    string `json:"kind"`
 	Content string `json:"content"`
+	// Stands and Stood say how it was left, and how it stood before; see core/drift.
+	Stands string `json:"stands"`
+	Stood  string `json:"stood"`
 }
 
 // PlacedAt is what a copy leaves at a path.
@@ -178,7 +181,8 @@ func (p Placed) Is(c plan.CopyRef) bool {
 	if p.Kind == string(plan.Made) {
 		return c.Kind == plan.Regular
 	}
-	return p == PlacedAt(p.Path, c)
+	now := PlacedAt(p.Path, c)
+	return p.Kind == now.Kind && p.Content == now.Content
 }
 
 // longest is how much of a note or reason is kept, in bytes.
@@ -237,7 +241,7 @@ func (s *Store) Write(ctx context.Context, c *Claimed, p Progress) error {
 			select mine.id, t.n, t.step, $2, t.begun_at, t.ended_at, t.outcome, decode(t.sealed, 'hex') from mine, jsonb_to_recordset($20) as t(n int, step text, begun_at timestamptz, ended_at timestamptz, outcome text, sealed text)
 			on conflict (host_run, n) do update set ended_at = excluded.ended_at, outcome = excluded.outcome, sealed = excluded.sealed),
 		told as (insert into happened (at, actor, kind, subject, change, body, nonce, seal) select $25, $26, $27, $28, $29, $30, $31, $32 from mine where $21),
-		kept as (insert into placed (host_id, path, kind, content, host_run) select mine.host_id, t.path, t.kind, t.content, mine.id from mine, jsonb_to_recordset($22) as t(path text, kind text, content text))
+		kept as (insert into placed (host_id, path, kind, content, host_run, stands, stood) select mine.host_id, t.path, t.kind, t.content, mine.id, t.stands, t.stood from mine, jsonb_to_recordset($22) as t(path text, kind text, content text, stands text, stood text))
 		select count(*) from mine`, append(args, h.row()...)...).Scan(&done)
 	if err != nil {
 		return err

@@ -56,7 +56,7 @@ func Next(s State, e Event) (next State, ok bool) {
 		return Approved, true
 	case e == Reopened && (s == Offered || s == Approved):
 		return Offered, true
-	case e == Reopened && (s == Rehearsed || s == Climbing): // a climb pauses
+	case e == Reopened && (s == Rehearsed || s == Climbing), e == Approval && s == Climbing: // a climb pauses, or may go on
 		return s, true
 	case e == Declined && (s == Offered || s == Approved):
 		return Rehearsed, true

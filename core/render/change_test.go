@@ -185,7 +185,7 @@ func TestStateTable(t *testing.T) {
 			if !ok && next != s {
 				t.Errorf("%s on %s: refused, yet becomes %s", s, e, next)
 			}
-			if ok && (next == change.Climbing && s != change.Approved && e != change.Reopened || next == change.Approved && e != change.Approval || next == change.Offered && s != change.Rehearsed && e != change.Reopened || s == change.Withdrawn || s == change.Countered ||
+			if ok && (next == change.Climbing && s != change.Approved && s != change.Climbing || next == change.Approved && e != change.Approval || next == change.Offered && s != change.Rehearsed && e != change.Reopened || s == change.Withdrawn || s == change.Countered ||
 				s == change.Completed && next != change.Countered || next == change.Countered && s != change.Completed && s != change.Stopped) {
 				t.Errorf("%s on %s becomes %s", s, e, next)
 			}

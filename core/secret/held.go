@@ -220,7 +220,7 @@ func stretches(text string) (all [][2]int) {
 		if c := text[from]; (c == '"' || c == '\'') && to-from >= 2 {
 			from, to = from+1, to-1
 		}
-		if name := strings.TrimRight(text[m[2]:m[3]], `"`); text[from:to] != cover && !none(text[from:to]) && !about.MatchString(name) {
+		if name := strings.TrimRight(text[m[2]:m[3]], `"`); text[from:to] != Placeholder && !none(text[from:to]) && !about.MatchString(name) {
 			all = append(all, [2]int{from, to})
 		}
 	}

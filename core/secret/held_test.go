@@ -94,8 +94,8 @@ func TestHeld(t *testing.T) {
 			}
 			r := &Redactor{}
 			r.AddFile(judge, plain, doc)
-			unquoted := strings.NewReplacer("\""+cover+"\"", cover)
-			got, want := r.Clean(string(Mask(judge, plain, doc))), marked.ReplaceAllString(text, cover)
+			unquoted := strings.NewReplacer("\""+Placeholder+"\"", Placeholder)
+			got, want := r.Clean(string(Mask(judge, plain, doc))), marked.ReplaceAllString(text, Placeholder)
 			if unquoted.Replace(got) != unquoted.Replace(want) {
 				t.Errorf("%s:\n%s\nwant\n%s", format, got, want)
 			}
@@ -117,13 +117,13 @@ func TestCover(t *testing.T) {
 		value, want string
 		parts       []string
 	}{
-		{"stillwater", cover, []string{"", "stillwater"}}, // a new entry: nothing before
+		{"stillwater", Placeholder, []string{"", "stillwater"}}, // a new entry: nothing before
 		{"", "", []string{"", "stillwater"}},
 		{"", "", []string{"stillwater", ""}},
 		{"store/upload_token", "store/upload_token", []string{"", "stillwater"}},
-		{"ines:still", "ines:" + cover, []string{"still", "stillwater"}},
-		{"ines:stillwater", "ines:" + cover, []string{"still", "stillwater"}},
-		{"stillwater", cover, []string{"still", "stillwater"}},
+		{"ines:still", "ines:" + Placeholder, []string{"still", "stillwater"}},
+		{"ines:stillwater", "ines:" + Placeholder, []string{"still", "stillwater"}},
+		{"stillwater", Placeholder, []string{"still", "stillwater"}},
 		{"levels", "levels", nil},
 	} {
 		if got := Cover(c.value, c.parts); got != c.want {

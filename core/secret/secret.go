@@ -24,8 +24,8 @@ import (
 	"wladder/core/probe"
 )
 
-// cover stands wherever a secret would.
-const cover = "‹secret›"
+// Placeholder stands wherever a secret would.
+const Placeholder = "‹secret›"
 
 // Min is the least length, in bytes, of a secret that is given to us:
 // shorter ones could not be told from other text when they are masked.
@@ -148,17 +148,17 @@ func StandIn(name string) string {
 // Clean covers all secrets in a text, and makes it legible.
 func (r *Redactor) Clean(text string) string {
 	for _, v := range r.values {
-		text = strings.ReplaceAll(text, v, cover)
+		text = strings.ReplaceAll(text, v, Placeholder)
 	}
 	if strings.Contains(text, "PRIVATE KEY-----") {
-		text = pem.ReplaceAllString(text, cover)
+		text = pem.ReplaceAllString(text, Placeholder)
 	}
 	var b strings.Builder
 	for line := range strings.Lines(text) {
 		from := 0
 		for _, at := range stretches(line) {
 			b.WriteString(line[from:at[0]])
-			b.WriteString(cover)
+			b.WriteString(Placeholder)
 			from = at[1]
 		}
 		b.WriteString(r.named(line[from:]))
@@ -173,7 +173,7 @@ func (r *Redactor) named(line string) string {
 			continue
 		}
 		for _, v := range values {
-			line = word(v).ReplaceAllString(line, cover)
+			line = word(v).ReplaceAllString(line, Placeholder)
 		}
 	}
 	return line
@@ -235,7 +235,7 @@ func Covered(value string) string {
 	if value == "" {
 		return ""
 	}
-	return cover
+	return Placeholder
 }
 
 // Cover covers the secret parts of a value, longer ones first: one may hold another.
@@ -246,7 +246,7 @@ func Cover(value string, parts []string) string {
 	longestFirst := slices.SortedFunc(slices.Values(parts), func(a, b string) int { return cmp.Compare(len(b), len(a)) })
 	for _, part := range longestFirst {
 		if part != "" { // an entry that is new had none
-			value = strings.ReplaceAll(value, part, cover)
+			value = strings.ReplaceAll(value, part, Placeholder)
 		}
 	}
 	return value
@@ -257,10 +257,10 @@ func Cover(value string, parts []string) string {
 // line, in what is shown of it.
 func Mask(judge Judge, content []byte, doc *conf.Document) []byte {
 	if doc != nil {
-		content = doc.Masked(func(s conf.Setting) []string { return judge(s.Address, s.Value) }, cover)
+		content = doc.Masked(func(s conf.Setting) []string { return judge(s.Address, s.Value) }, Placeholder)
 	}
 	if bytes.Contains(content, []byte("PRIVATE KEY-----")) {
-		content = pem.ReplaceAll(content, []byte(cover))
+		content = pem.ReplaceAll(content, []byte(Placeholder))
 	}
 	return content
 }

@@ -1,0 +1,115 @@
+package view
+
+import (
+	"time"
+
+	"wladder/core/conf"
+)
+
+// Drift is what is not as it was left on hosts, as of the last look at each.
+type Drift struct {
+	Paths   []Drifted `json:"paths"`
+	Unready []Unready `json:"unready"` // hosts on which something is saved and not in force
+	// Looked counts the hosts that carry something of ours and were looked at, NotLooked the
+	// others; Oldest is the oldest look.
+	Looked    int        `json:"looked"`
+	NotLooked int        `json:"not_looked"`
+	Oldest    *time.Time `json:"oldest,omitempty"`
+	// Missed says which hosts were not reached now, and why.
+	Missed map[string]string `json:"missed,omitempty" db:"-"`
+}
+
+// Drifted is a path that is not as it was left.
+type Drifted struct {
+	Host   string    `json:"host"`
+	Path   string    `json:"path"`
+	Change int64     `json:"change"` // that placed it
+	Kind   string    `json:"kind"`   // edited, edited-back, replaced, gone, rights or appeared
+	Words  string    `json:"words" db:"-"`
+	Since  time.Time `json:"since"` // it was first seen
+	SeenAt time.Time `json:"seen_at"`
+}
+
+// Unready is a host on which something is saved and not in force.
+type Unready struct {
+	Host   string    `json:"host"`
+	What   string    `json:"what"`
+	SeenAt time.Time `json:"seen_at"`
+}
+
+// Where names hosts by an expression.
+type Where struct {
+	Where string `json:"where"`
+}
+
+// HostFiles are the files of a service on a host, as they are there now.
+type HostFiles struct {
+	Host    string     `json:"host"`
+	Service string     `json:"service"`
+	ReadAt  time.Time  `json:"read_at"`
+	Files   []HostFile `json:"files"`
+}
+
+// HostFile is one of them, with secrets covered.
+type HostFile struct {
+	Instance string         `json:"instance,omitempty"`
+	Key      string         `json:"key"`
+	Path     string         `json:"path"`
+	Owner    string         `json:"owner"`
+	Group    string         `json:"group"`
+	Mode     string         `json:"mode"`
+	Problem  string         `json:"problem,omitempty"` // why it is not shown, or not as settings
+	Text     string         `json:"text,omitempty"`
+	Settings []conf.Setting `json:"settings,omitempty"` // with their fate
+}
+
+// Comparing asks what hosts say of a setting, or in what two hosts differ.
+type Comparing struct {
+	Service string `json:"service"`
+	Where   string `json:"where,omitempty"`
+	File    string `json:"file,omitempty"` // by its key; the service's only one where empty
+	Address string `json:"address,omitempty"`
+	// Hosts are two that are laid side by side, in place of Where and Address.
+	Hosts []string `json:"hosts,omitempty"`
+}
+
+// Compared is a setting over hosts, by its value.
+type Compared struct {
+	Service string            `json:"service"`
+	Address string            `json:"address,omitempty"`
+	Hosts   int               `json:"hosts"` // that carry the service and were read
+	Values  []ComparedValue   `json:"values,omitempty"`
+	Differ  []ComparedSetting `json:"differ,omitempty"` // of two hosts
+	Alike   int               `json:"alike,omitempty"`  // settings that are the same on both
+	Missed  map[string]string `json:"missed,omitempty"`
+}
+
+// ComparedValue is a value and the hosts that have it, the most common first.
+type ComparedValue struct {
+	Value   string   `json:"value"`
+	Missing bool     `json:"missing,omitempty"` // it is not set; Value is the definition's default
+	As      []string `json:"as,omitempty"`      // addresses under which it was found, where there are synonyms
+	Count   int      `json:"count"`
+	Hosts   []string `json:"hosts"`
+}
+
+// ComparedSetting is a setting in which two hosts differ; an empty value may be none.
+type ComparedSetting struct {
+	File    string    `json:"file"`
+	Address string    `json:"address"`
+	Values  [2]string `json:"values"`
+	There   [2]bool   `json:"there"`
+}
+
+// Told is one thing that became of a setting on a host, the oldest first.
+type Told struct {
+	At     time.Time `json:"at"`
+	Change int64     `json:"change,omitempty"` // 0: by somebody past this server
+	Title  string    `json:"title,omitempty"`
+	By     string    `json:"by,omitempty"` // who wrote the change
+	Path   string    `json:"path"`
+	From   string    `json:"from"`
+	To     string    `json:"to"`
+	// What says in words what happened where no value can be told.
+	What string `json:"what"`
+}
