@@ -33,6 +33,9 @@ type route struct {
 	handle                func(*Server, *gin.Context)
 }
 
+// looking are the roles that may have hosts read: it costs a connection to each.
+const looking = "author or reviewer or operator"
+
 var routes = []route{
 	{"POST", "/session", "Sign in", "", false, view.SignIn{}, view.SignedIn{}, 200, (*Server).signIn},
 	{"GET", "/session", "Who is signed in", "viewer", false, nil, view.Account{}, 200, func(_ *Server, c *gin.Context) { c.JSON(200, who(c)) }},
@@ -78,6 +81,18 @@ var routes = []route{
 	{"POST", "/survey", "Ask hosts what they are", "operator", false, view.SurveyOrder{}, view.Surveyed{}, 200, (*Server).survey},
 
 	{"POST", "/ask", "Put probes to hosts without a change", "operator", false, view.AskOrder{}, view.AskedHosts{}, 200, (*Server).ask},
+
+	{"GET", "/drift", "What is not as it was left on hosts, as of the last look at each; of one host or of all", "viewer", false, nil, view.Drift{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Drift(c, c.Query("host"))) }},
+	{"POST", "/drift", "Look at hosts now", "operator", false, view.Where{}, view.Drift{}, 200, (*Server).lookForDrift},
+	{"POST", "/comparisons", "What hosts say of one setting, by its values, or in what two hosts differ, as they are now", looking, false, view.Comparing{}, view.Compared{}, 200, (*Server).compare},
+	{"GET", "/hosts/{name}/files", "The files of a service on a host as they are now, with what becomes of each value", looking, false, nil, view.HostFiles{}, 200, func(s *Server, c *gin.Context) {
+		files, err := s.Engine.HostFiles(c, c.Param("name"), c.Query("service"), c.Query("file"))
+		give(s, c)(files, fit(err))
+	}},
+	{"GET", "/hosts/{name}/history", "What became of one setting of a host, the oldest first", looking, false, nil, []view.Told{}, 200, func(s *Server, c *gin.Context) {
+		told, err := s.Engine.History(c, c.Param("name"), c.Query("service"), c.Query("file"), c.Query("address"))
+		give(s, c)(told, fit(err))
+	}},
 
 	{"GET", "/secrets", "The secrets, by name", "viewer", false, nil, []view.Secret{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.SecretList(c)) }},
 	{"PUT", "/secrets/{name}", "Keep a secret's value as its next version", "admin", false, view.NewSecret{}, view.Secret{}, 200, (*Server).putSecret},

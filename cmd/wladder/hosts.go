@@ -83,19 +83,25 @@ var hostCommand = command{"host", "NAME", "one machine: how it stands, and what 
 	retire := f.Bool("retire", false, "take it out of service for good, with -because; its name is free then")
 	key := f.Bool("key", false, "show the host key that it shows now, and the one that is pinned")
 	pin := f.String("pin-key", "", "pin the key with this `FINGERPRINT`, which you compared on the host's console")
+	file := f.String("file", "", "show the file with this `KEY` in the definition of -service, as it is on the host, secrets covered")
+	service := f.String("service", "", "with -file or -history: the service")
+	history := f.String("history", "", "tell what became of the setting at this `ADDRESS` on the host; -file says which file where there are several")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		if len(args) != 1 {
 			return usagef("want the name of one host")
 		}
 		name, c := args[0], t.client()
 		wanted := 0
-		for _, flag := range []bool{*raise, *aside, *back, *rename != "", *retire, *key, *pin != ""} {
+		for _, flag := range []bool{*raise, *aside, *back, *rename != "", *retire, *key, *pin != "", *file+*history != ""} {
 			if flag {
 				wanted++
 			}
 		}
 		if wanted > 1 {
-			return usagef("want one of -raise-fence, -set-aside, -back, -rename, -retire, -key and -pin-key")
+			return usagef("want one of -raise-fence, -set-aside, -back, -rename, -retire, -key, -pin-key, -file and -history")
+		}
+		if *file+*history != "" && *service == "" {
+			return usagef("want -service S: the service whose file it is")
 		}
 		said := func(err error, format string, args ...any) error {
 			if err == nil {
@@ -133,6 +139,10 @@ var hostCommand = command{"host", "NAME", "one machine: how it stands, and what 
 				fmt.Fprintf(t.out, "%s is known by %s from now on\n", plain(name), plain(*pin))
 			}
 			return nil
+		case *history != "":
+			return t.history(ctx, name, *service, *file, *history)
+		case *file != "":
+			return t.hostFile(ctx, name, *service, *file)
 		case *key:
 			return t.hostKey(ctx, name)
 		case *raise:

@@ -29,7 +29,7 @@ func commands() []command {
 		accountsCommand, accountAdd, accountCommand, requestsCommand, requestCommand,
 		hostsCommand, hostCommand, hostsLoad, survey, ask, secretCommand, secretsCommand,
 		services, serviceCommand, bundledCommand, servicesLoad, servicesApprove, servicesWithdraw,
-		settings, retouch,
+		settings, retouch, compare, driftCommand,
 		draft, changes, show, rehearse, diff, findings,
 		offer, acknowledge, override, comment, approve, decline, withdrawApproval, reviewCommand, leaveOut, share, takeOver, withdraw,
 		climb, follow, pause, resume, stop, counter,

@@ -28,7 +28,16 @@ var settings = command{"settings", "FILE|DIRECTORY…", "what local configuratio
 		*field, asked = value, true
 		return nil
 	})
-	return func(_ context.Context, t *terminal, args []string) error {
+	host := f.String("host", "", "read a service's files on this host in place of local ones, as they are there now; wants -service")
+	service := f.String("service", "", "with -host: the service whose files are read")
+	key := f.String("file", "", "with -host: only the file with this key in the definition")
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if *host != "" {
+			if len(args) > 0 || *service == "" || *find != "" || asked || *format != "" {
+				return usagef("-host wants -service S, and takes -file KEY alone beside it")
+			}
+			return t.hostSettings(ctx, *host, *service, *key)
+		}
 		if len(args) == 0 {
 			return usagef("want one or more files or directories")
 		}
@@ -61,29 +70,7 @@ var settings = command{"settings", "FILE|DIRECTORY…", "what local configuratio
 			t.around(files, all)
 			return nil
 		}
-		var rows [][]string
-		reasons := false
-		for _, s := range all {
-			reasons = reasons || s.Why != "" && !s.CommentedOut
-			state := string(s.InForce)
-			if s.CommentedOut {
-				state = "commented out"
-			}
-			rows = append(rows, []string{fmt.Sprintf("%s:%d", s.File, s.Line), s.Address, state, s.Value, s.Why})
-			if s.CommentedOut {
-				rows[len(rows)-1][4] = ""
-			}
-		}
-		head := []string{"WHERE", "ADDRESS", "IN FORCE", "VALUE", "WHY"}
-		if !reasons {
-			head = head[:4]
-		}
-		for i := range rows {
-			if rows[i] = rows[i][:len(head)]; reasons && t.live { // the reason wants room, too
-				rows[i][3] = cut(plain(rows[i][3]), 44)
-			}
-		}
-		t.table(head, rows)
+		t.fates(all)
 		for _, d := range files.Documents {
 			if passed := d.Passed(); len(passed) > 0 {
 				lines := "line"
@@ -104,6 +91,53 @@ var settings = command{"settings", "FILE|DIRECTORY…", "what local configuratio
 		return nil
 	}
 }}
+
+// fates lists settings, with what becomes of each.
+func (t *terminal) fates(all []conf.Setting) {
+	var rows [][]string
+	reasons := false
+	for _, s := range all {
+		reasons = reasons || s.Why != "" && !s.CommentedOut
+		state := string(s.InForce)
+		if s.CommentedOut {
+			state = "commented out"
+		}
+		rows = append(rows, []string{fmt.Sprintf("%s:%d", s.File, s.Line), s.Address, state, s.Value, s.Why})
+		if s.CommentedOut {
+			rows[len(rows)-1][4] = ""
+		}
+	}
+	head := []string{"WHERE", "ADDRESS", "IN FORCE", "VALUE", "WHY"}
+	if !reasons {
+		head = head[:4]
+	}
+	for i := range rows {
+		if rows[i] = rows[i][:len(head)]; reasons && t.live { // the reason wants room, too
+			rows[i][3] = cut(plain(rows[i][3]), 44)
+		}
+	}
+	t.table(head, rows)
+}
+
+// hostSettings lists those of a service's files on a host.
+func (t *terminal) hostSettings(ctx context.Context, name, service, key string) error {
+	out, err := t.client().HostFiles(ctx, name, service, key)
+	if err != nil {
+		return err
+	}
+	if ok, err := t.show(out); ok {
+		return err
+	}
+	var all []conf.Setting
+	for _, f := range out.Files {
+		if f.Problem != "" {
+			fmt.Fprintf(t.errs, "%s: %s\n", plain(f.Path), plain(f.Problem))
+		}
+		all = append(all, f.Settings...)
+	}
+	t.fates(all)
+	return nil
+}
 
 // around shows each setting within the lines that stand around it.
 func (t *terminal) around(files *conf.Files, all []conf.Setting) {

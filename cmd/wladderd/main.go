@@ -34,16 +34,16 @@ import (
 // config is how the server is told to run.
 type config struct {
 	door
-	data, database         string // database: a URL
-	databaseFile           string
-	lease, kept            time.Duration
-	admin, display         string
-	accounts               string
-	ownClimbs              bool
-	showKey, showRecordKey bool
-	goOn                   string
-	checkpointsTo          string // a URL
-	credentials            string // a file
+	data, database          string // database: a URL
+	databaseFile            string
+	lease, kept, driftEvery time.Duration
+	admin, display          string
+	accounts                string
+	ownClimbs               bool
+	showKey, showRecordKey  bool
+	goOn                    string
+	checkpointsTo           string // a URL
+	credentials             string // a file
 }
 
 func (c *config) validate() error {
@@ -68,6 +68,9 @@ func (c *config) validate() error {
 	if c.kept < 24*time.Hour {
 		all = append(all, fmt.Errorf("-keep: %s is out of range; want 24h or more", c.kept))
 	}
+	if c.driftEvery != 0 && c.driftEvery < time.Minute {
+		all = append(all, fmt.Errorf("-drift-every: %s is out of range; want 1m or more, or 0 for never", c.driftEvery))
+	}
 	if c.checkpointsTo != "" {
 		all = append(all, receiver(c.checkpointsTo))
 	}
@@ -84,6 +87,7 @@ func main() {
 	flag.StringVar(&c.databaseFile, "database-file", "", "file with the URL of a PostgreSQL database; or the URL in WLADDERD_DATABASE; without either the server runs one of its own on loopback")
 	flag.DurationVar(&c.lease, "lease", 15*time.Second, "after how long another server may take over what this one worked on")
 	flag.DurationVar(&c.kept, "keep", 30*24*time.Hour, "how long the files that a change replaced are kept, here and on the hosts, to go back to them")
+	flag.DurationVar(&c.driftEvery, "drift-every", 6*time.Hour, "how often each host is looked at for files that are not as they were left, spread over that time; 0 for never")
 	flag.StringVar(&c.checkpointsTo, "checkpoints-to", "", "send the record's signed checkpoints to this URL as well as to the log, by POST as a CloudEvent; https, or http on loopback")
 	flag.StringVar(&c.admin, "first-admin", "", "make this account an admin, its password being a line of standard input, and end; while there are fewer than two admins, and no server works there")
 	flag.StringVar(&c.display, "display", "", "the name to show, with -first-admin")
@@ -263,6 +267,9 @@ func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, dia
 	go func() { failed <- server.Serve(netutil.LimitListener(listener, maxConnections)) }()
 	go watchRecord(work, log, st, recordEvery, c.checkpointsTo)
 	go watchContents(work, log, st, e)
+	if c.driftEvery > 0 {
+		go e.WatchDrift(work, c.driftEvery)
+	}
 	log.Info("serving", "address", c.scheme()+"://"+c.listen)
 	select {
 	case err := <-failed:

@@ -136,6 +136,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/acknowledgements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Acknowledge a warning of the plan
+         * @description Needs the role reviewer. Needs a signed-in person, not a token.
+         */
+        post: operations["postChangesIdAcknowledgements"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/approval": {
         parameters: {
             query?: never;
@@ -156,6 +176,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/approval-withdrawal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take one's own approval back; where too few are left, the climb pauses
+         * @description Needs the role viewer. Needs a signed-in person, not a token.
+         */
+        post: operations["postChangesIdApproval-withdrawal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/author": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take a change over from its author, with the reason
+         * @description Needs the role admin. Needs a signed-in person, not a token.
+         */
+        post: operations["postChangesIdAuthor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/climb": {
         parameters: {
             query?: never;
@@ -170,6 +230,46 @@ export interface paths {
          * @description Needs the role operator.
          */
         post: operations["postChangesIdClimb"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/comments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Comment on a line of a diff group, on the group or the change as a whole, or answer a comment
+         * @description Needs the role viewer. Needs a signed-in person, not a token.
+         */
+        post: operations["postChangesIdComments"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/comments/{comment}/settlement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Settle a thread of comments
+         * @description Needs the role viewer. Needs a signed-in person, not a token.
+         */
+        post: operations["postChangesIdCommentsCommentSettlement"];
         delete?: never;
         options?: never;
         head?: never;
@@ -230,6 +330,26 @@ export interface paths {
         get: operations["getChangesIdDifferences"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/emergency": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Approve the plan alone, one's own too, as policy lets some people do in an emergency; somebody else reviews it afterwards
+         * @description Needs the role operator. Needs a signed-in person, not a token.
+         */
+        post: operations["postChangesIdEmergency"];
         delete?: never;
         options?: never;
         head?: never;
@@ -316,6 +436,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/overrides": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Override a veto on one host for this plan, as policy lets some people do
+         * @description Needs the role viewer. Needs a signed-in person, not a token.
+         */
+        post: operations["postChangesIdOverrides"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let somebody revise the change beside its author
+         * @description Needs the role author.
+         */
+        post: operations["postChangesIdPeople"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/rehearsal": {
         parameters: {
             query?: never;
@@ -396,6 +556,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/review": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Review afterwards what was approved in an emergency
+         * @description Needs the role reviewer. Needs a signed-in person, not a token.
+         */
+        post: operations["postChangesIdReview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/revisions": {
         parameters: {
             query?: never;
@@ -466,10 +646,54 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Withdraw the change
-         * @description Needs the role author.
+         * Withdraw the change; an admin who is not its author says why
+         * @description Needs the role author or admin.
          */
         post: operations["postChangesIdWithdrawal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/comparisons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What hosts say of one setting, by its values, or in what two hosts differ, as they are now
+         * @description Needs the role author or reviewer or operator.
+         */
+        post: operations["postComparisons"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What is not as it was left on hosts, as of the last look at each; of one host or of all
+         * @description Needs the role viewer.
+         */
+        get: operations["getDrift"];
+        put?: never;
+        /**
+         * Look at hosts now
+         * @description Needs the role operator.
+         */
+        post: operations["postDrift"];
         delete?: never;
         options?: never;
         head?: never;
@@ -538,6 +762,46 @@ export interface paths {
          * @description Needs the role admin. Needs a signed-in person, not a token.
          */
         post: operations["postHostsNameFence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{name}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The files of a service on a host as they are now, with what becomes of each value
+         * @description Needs the role author or reviewer or operator.
+         */
+        get: operations["getHostsNameFiles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{name}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What became of one setting of a host, the oldest first
+         * @description Needs the role author or reviewer or operator.
+         */
+        get: operations["getHostsNameHistory"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -622,6 +886,30 @@ export interface paths {
          * @description Needs the role admin. Needs a signed-in person, not a token.
          */
         post: operations["postKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The policy that holds
+         * @description Needs the role viewer.
+         */
+        get: operations["getPolicy"];
+        /**
+         * Ask for another policy, to which a second admin has to agree
+         * @description Needs the role admin. Needs a signed-in person, not a token.
+         */
+        put: operations["putPolicy"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1068,6 +1356,18 @@ export interface components {
             name: string;
             roles: string[];
         };
+        Acknowledged: {
+            account: string;
+            /** Format: date-time */
+            at: string;
+            because: string;
+            finding: string;
+        };
+        Acknowledgement: {
+            because?: string;
+            digest: string;
+            finding: string;
+        };
         Alteration: {
             address: string;
             kind: string;
@@ -1089,6 +1389,10 @@ export interface components {
             at: string;
             because: string;
             digest: string;
+            /** Format: date-time */
+            due_at?: string;
+            /** Format: date-time */
+            ends_at?: string;
             verdict: string;
         };
         Aside: {
@@ -1104,6 +1408,15 @@ export interface components {
         AskedHosts: {
             answers: components["schemas"]["Answer"][];
             hosts: number;
+        };
+        Barred: {
+            host: string;
+            vetoes: components["schemas"]["BarredVeto"][];
+        };
+        BarredVeto: {
+            by: string[];
+            code: string;
+            finding: string;
         };
         Binding: {
             hosts: string;
@@ -1121,6 +1434,8 @@ export interface components {
             /** Format: int64 */
             id: number;
             next: string;
+            /** Format: date-time */
+            review_due?: string;
             revision: number;
             /** @enum {string} */
             rolling?: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
@@ -1147,6 +1462,9 @@ export interface components {
             next: string;
             reason: string;
             rehearsal?: components["schemas"]["Rehearsal"];
+            review: components["schemas"]["Review"];
+            /** Format: date-time */
+            review_due?: string;
             revision: number;
             /** @enum {string} */
             rolling?: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
@@ -1193,6 +1511,56 @@ export interface components {
             state: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
             why: string;
         };
+        Comment: {
+            account: string;
+            /** Format: date-time */
+            at: string;
+            digest: string;
+            file?: string;
+            group?: string;
+            /** Format: int64 */
+            id: number;
+            line?: number;
+            old?: boolean;
+            quote?: string;
+            /** Format: date-time */
+            settled_at?: string;
+            settled_by?: string;
+            text: string;
+            /** Format: int64 */
+            to?: number;
+        };
+        Compared: {
+            address?: string;
+            alike?: number;
+            differ?: components["schemas"]["ComparedSetting"][];
+            hosts: number;
+            missed?: {
+                [key: string]: string;
+            };
+            service: string;
+            values?: components["schemas"]["ComparedValue"][];
+        };
+        ComparedSetting: {
+            address: string;
+            file: string;
+            there: unknown;
+            values: unknown;
+        };
+        ComparedValue: {
+            as?: string[];
+            count: number;
+            hosts: string[];
+            missing?: boolean;
+            value: string;
+        };
+        Comparing: {
+            address?: string;
+            file?: string;
+            hosts?: string[];
+            service: string;
+            where?: string;
+        };
         Created: {
             /** Format: int64 */
             id: number;
@@ -1204,6 +1572,29 @@ export interface components {
             hosts: string[];
             kind: string;
             what: string[];
+        };
+        Drift: {
+            looked: number;
+            missed?: {
+                [key: string]: string;
+            };
+            not_looked: number;
+            /** Format: date-time */
+            oldest?: string;
+            paths: components["schemas"]["Drifted"][];
+            unready: components["schemas"]["Unready"][];
+        };
+        Drifted: {
+            /** Format: int64 */
+            change: number;
+            host: string;
+            kind: string;
+            path: string;
+            /** Format: date-time */
+            seen_at: string;
+            /** Format: date-time */
+            since: string;
+            words: string;
         };
         Entry: {
             actor: string;
@@ -1225,6 +1616,7 @@ export interface components {
         Finding: {
             code: string;
             file?: string;
+            id?: string;
             /** @enum {string} */
             level: "veto" | "warn" | "note";
             line?: number;
@@ -1266,6 +1658,24 @@ export interface components {
         HostChange: {
             aside?: components["schemas"]["Aside"];
             back?: boolean;
+        };
+        HostFile: {
+            group: string;
+            instance?: string;
+            key: string;
+            mode: string;
+            owner: string;
+            path: string;
+            problem?: string;
+            settings?: components["schemas"]["Setting"][];
+            text?: string;
+        };
+        HostFiles: {
+            files: components["schemas"]["HostFile"][];
+            host: string;
+            /** Format: date-time */
+            read_at: string;
+            service: string;
         };
         HostKey: {
             fingerprint: string;
@@ -1332,6 +1742,16 @@ export interface components {
             ports?: number;
             user?: string;
         };
+        NewComment: {
+            digest?: string;
+            file?: string;
+            group?: string;
+            line?: number;
+            old?: boolean;
+            text: string;
+            /** Format: int64 */
+            to?: number;
+        };
         NewPerson: {
             display: string;
             name: string;
@@ -1370,6 +1790,21 @@ export interface components {
             soak: number;
             stages: components["schemas"]["PlannedStage"][];
             values?: components["schemas"]["PlannedValue"][];
+        };
+        Override: {
+            account: string;
+            /** Format: date-time */
+            at: string;
+            because: string;
+            digest: string;
+            finding: string;
+            host: string;
+        };
+        Overriding: {
+            because: string;
+            digest: string;
+            finding: string;
+            host: string;
         };
         PasswordChange: {
             new: string;
@@ -1461,6 +1896,15 @@ export interface components {
             soak: number;
             stages: components["schemas"]["Stage"][];
         };
+        PolicyVersion: {
+            agreed_by: string;
+            /** Format: date-time */
+            at: string;
+            digest: string;
+            loaded_by: string;
+            source: string;
+            version: number;
+        };
         Problem: {
             detail: string;
             status: number;
@@ -1518,6 +1962,17 @@ export interface components {
             /** Format: int64 */
             request?: number;
         };
+        Review: {
+            acknowledged?: components["schemas"]["Acknowledged"][];
+            barred?: components["schemas"]["Barred"][];
+            comments?: components["schemas"]["Comment"][];
+            held?: string;
+            missing?: string[];
+            named?: string[];
+            open?: string[];
+            overrides?: components["schemas"]["Override"][];
+            wrote?: string[];
+        };
         Rung: {
             counts: {
                 [key: string]: number;
@@ -1563,6 +2018,9 @@ export interface components {
             line: number;
             value: string;
             why?: string;
+        };
+        Sharing: {
+            with: string;
         };
         SignIn: {
             kind: string;
@@ -1618,6 +2076,18 @@ export interface components {
         };
         Token: {
             token: string;
+        };
+        Told: {
+            /** Format: date-time */
+            at: string;
+            by?: string;
+            /** Format: int64 */
+            change?: number;
+            from: string;
+            path: string;
+            title?: string;
+            to: string;
+            what: string;
         };
         Traits: {
             arch?: string;
@@ -1688,6 +2158,12 @@ export interface components {
             host: string;
             source: string;
         };
+        Unready: {
+            host: string;
+            /** Format: date-time */
+            seen_at: string;
+            what: string;
+        };
         Verdict: {
             probe: string;
             waits?: boolean;
@@ -1702,6 +2178,9 @@ export interface components {
             holds: boolean;
             seams?: number[];
             waiting: number;
+        };
+        Where: {
+            where: string;
         };
         WholeFile: {
             diff: string;
@@ -2010,6 +2489,39 @@ export interface operations {
             };
         };
     };
+    postChangesIdAcknowledgements: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acknowledgement"];
+            };
+        };
+        responses: {
+            /** @description Acknowledge a warning of the plan */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postChangesIdApproval: {
         parameters: {
             query?: never;
@@ -2043,6 +2555,72 @@ export interface operations {
             };
         };
     };
+    "postChangesIdApproval-withdrawal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Judgement"];
+            };
+        };
+        responses: {
+            /** @description Take one's own approval back; where too few are left, the climb pauses */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postChangesIdAuthor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Judgement"];
+            };
+        };
+        responses: {
+            /** @description Take a change over from its author, with the reason */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postChangesIdClimb: {
         parameters: {
             query?: never;
@@ -2056,6 +2634,71 @@ export interface operations {
         responses: {
             /** @description Let the approved plan climb */
             202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postChangesIdComments: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewComment"];
+            };
+        };
+        responses: {
+            /** @description Comment on a line of a diff group, on the group or the change as a whole, or answer a comment */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Created"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postChangesIdCommentsCommentSettlement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                comment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Settle a thread of comments */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2162,6 +2805,39 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PlansCompared"];
                 };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postChangesIdEmergency: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Judgement"];
+            };
+        };
+        responses: {
+            /** @description Approve the plan alone, one's own too, as policy lets some people do in an emergency; somebody else reviews it afterwards */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem, as in RFC 9457 */
             default: {
@@ -2283,6 +2959,72 @@ export interface operations {
         };
         responses: {
             /** @description Pause, resume or stop the climb */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postChangesIdOverrides: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Overriding"];
+            };
+        };
+        responses: {
+            /** @description Override a veto on one host for this plan, as policy lets some people do */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postChangesIdPeople: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Sharing"];
+            };
+        };
+        responses: {
+            /** @description Let somebody revise the change beside its author */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -2430,6 +3172,39 @@ export interface operations {
             };
         };
     };
+    postChangesIdReview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Judgement"];
+            };
+        };
+        responses: {
+            /** @description Review afterwards what was approved in an emergency */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postChangesIdRevisions: {
         parameters: {
             query?: never;
@@ -2542,14 +3317,115 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Judgement"];
+            };
+        };
         responses: {
-            /** @description Withdraw the change */
+            /** @description Withdraw the change; an admin who is not its author says why */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postComparisons: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Comparing"];
+            };
+        };
+        responses: {
+            /** @description What hosts say of one setting, by its values, or in what two hosts differ, as they are now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compared"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getDrift: {
+        parameters: {
+            query?: {
+                host?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is not as it was left on hosts, as of the last look at each; of one host or of all */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drift"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postDrift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Where"];
+            };
+        };
+        responses: {
+            /** @description Look at hosts now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drift"];
+                };
             };
             /** @description A problem, as in RFC 9457 */
             default: {
@@ -2725,6 +3601,75 @@ export interface operations {
             };
         };
     };
+    getHostsNameFiles: {
+        parameters: {
+            query?: {
+                service?: string;
+                file?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The files of a service on a host as they are now, with what becomes of each value */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostFiles"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getHostsNameHistory: {
+        parameters: {
+            query?: {
+                service?: string;
+                file?: string;
+                address?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What became of one setting of a host, the oldest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Told"][];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getHostsNameKey: {
         parameters: {
             query?: never;
@@ -2873,6 +3818,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeyChanged"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The policy that holds */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyVersion"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/yaml": string;
+            };
+        };
+        responses: {
+            /** @description Ask for another policy, to which a second admin has to agree */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Requested"];
                 };
             };
             /** @description A problem, as in RFC 9457 */
