@@ -68,6 +68,8 @@ var queries = map[string]string{
 	"GET /hosts/{name}/files":            "service:text file:text",
 	"GET /hosts/{name}/history":          "service:text file:text address:text",
 	"GET /changes/{id}/rehearsal/picked": "group:text limit",
+	"POST /changes/{id}/rehearsal":       "hosts:text",
+	"POST /changes/{id}/climb":           "hosts:text",
 	"GET /changes/{id}/differences":      "from:text to:text",
 	"GET /changes/{id}/runs":             "after since:date-time state:text limit",
 	"GET /changes/{id}/rehearsal/hosts":  "group:text after:text limit",

@@ -157,7 +157,8 @@ var routes = []route{
 	{"POST", "/changes/{id}/author", "Take a change over from its author, with the reason", "admin", true, view.Judgement{}, nil, 204, (*Server).takeOver},
 	{"POST", "/changes/{id}/withdrawal", "Withdraw the change; an admin who is not its author says why", "author or admin", false, view.Judgement{}, nil, 204, (*Server).withdraw},
 	{"POST", "/changes/{id}/counter", "Draft the opposite of a change for the hosts that are done with it", "author", false, view.Judgement{}, view.Created{}, 201, (*Server).counter},
-	{"POST", "/changes/{id}/climb", "Let the approved plan climb", "operator", false, nil, nil, 202, (*Server).climb},
+	{"POST", "/changes/{id}/follow-up", "Draft a change with the same edits for hosts that are not done with this one", "author", false, view.Judgement{}, view.Created{}, 201, (*Server).followUp},
+	{"POST", "/changes/{id}/climb", "Let the approved plan climb; with hosts=behind those that it passed over before", "operator", false, nil, nil, 202, (*Server).climb},
 	{"POST", "/changes/{id}/orders", "Pause, resume or stop the climb", "operator", false, view.Order{}, nil, 204, (*Server).order},
 	{"POST", "/changes/{id}/left-out", "Take a host out of an approved plan", "operator", false, view.Exclusion{}, nil, 204, (*Server).leaveOut},
 	{"GET", "/changes/{id}/runs", "The host runs of the newest climb, by the page, or what changed of them", "viewer", false, nil, view.Runs{}, 200, (*Server).runs},
@@ -633,10 +634,35 @@ func (s *Server) judge(ctx *gin.Context, event change.Event) {
 }
 
 func (s *Server) climb(ctx *gin.Context) {
-	if id, ok := s.id(ctx); ok {
-		_, err := s.Store.StartClimb(ctx, who(ctx).Name, id, host.ScriptsDigest())
-		s.nothing(ctx, http.StatusAccepted, err)
+	id, ok := s.id(ctx)
+	if !ok {
+		return
 	}
+	start := s.Store.StartClimb
+	switch hosts := ctx.Query("hosts"); hosts {
+	case "", "all":
+	case "behind":
+		start = s.Store.TakeLater
+	default:
+		s.fail(ctx, invalid{fmt.Errorf("hosts=%s: want all or behind", hosts)})
+		return
+	}
+	_, err := start(ctx, who(ctx).Name, id, host.ScriptsDigest())
+	s.nothing(ctx, http.StatusAccepted, err)
+}
+
+func (s *Server) followUp(ctx *gin.Context) {
+	id, ok := s.id(ctx)
+	var in view.Judgement
+	if !ok || !s.read(ctx, &in) {
+		return
+	}
+	made, err := s.Engine.FollowUp(ctx, who(ctx).Name, id, in.Because)
+	if err != nil {
+		s.fail(ctx, err)
+		return
+	}
+	ctx.JSON(http.StatusCreated, view.Created{ID: made})
 }
 
 func (s *Server) order(ctx *gin.Context) {

@@ -385,6 +385,17 @@ func (c *Client) Decline(ctx context.Context, id int64, because string) error {
 	return c.do(ctx, "POST", at(id, "/decline"), view.Judgement{Because: because})
 }
 
+// ClimbBehind starts the hosts of the approved plan that were passed over.
+func (c *Client) ClimbBehind(ctx context.Context, id int64) error {
+	return c.do(ctx, "POST", at(id, "/climb?hosts=behind"), nil)
+}
+
+// FollowUp drafts a change with the same edits for hosts that are not done with this one.
+func (c *Client) FollowUp(ctx context.Context, id int64, because string) (int64, error) {
+	made, err := call[view.Created](ctx, c, "POST", at(id, "/follow-up"), view.Judgement{Because: because})
+	return made.ID, err
+}
+
 // Climb starts the approved plan.
 func (c *Client) Climb(ctx context.Context, id int64) error {
 	return c.do(ctx, "POST", at(id, "/climb"), nil)

@@ -136,6 +136,13 @@ func (e *Engine) rehearse(ctx context.Context, actor string, changeID int64, mis
 	if err != nil {
 		return err
 	}
+	if spec.Follows != 0 {
+		done, err := e.Store.DoneSince(ctx, spec.Follows)
+		if err != nil {
+			return err
+		}
+		hosts = slices.DeleteFunc(hosts, func(h view.Host) bool { return slices.Contains(done, h.ID) })
+	}
 	t := store.Targets{Revision: revision.Number, Hosts: hosts, Missed: missed}
 	var definitions []*definition.Service
 	for _, name := range spec.Services {

@@ -58,6 +58,8 @@ type Rehearsals interface {
 	Revision(ctx context.Context, changeID int64) (store.Revision, error)
 	Change(ctx context.Context, id int64) (*view.ChangeDetail, error)
 	Draft(ctx context.Context, actor string, id int64, spec *change.Spec) (int64, error)
+	// DoneSince lists the hosts that are done with a change, or with one of its line of followers.
+	DoneSince(ctx context.Context, changeID int64) ([]int64, error)
 	BeginRehearsal(ctx context.Context, actor string, changeID int64, t store.Targets) (int64, error)
 	ClaimRehearsals(ctx context.Context, me store.Server, limit int, held []int64) ([]*store.Rehearsing, error)
 	RenewRehearsals(ctx context.Context, me store.Server, fences map[int64]int64) (kept map[int64]bool, err error)

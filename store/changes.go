@@ -24,10 +24,12 @@ type changeRow struct {
 	Revision int
 	// TakesBack is the change that this one takes back, nil for none.
 	TakesBack *int64
+	// Follows is the change whose edits it brings to hosts that are not done with it.
+	Follows *int64
 }
 
 func lockChange(ctx context.Context, tx pgx.Tx, id int64) (changeRow, error) {
-	return one[changeRow](ctx, tx, fmt.Sprintf("change %d", id), `select id, title, services, author, state, revision, takes_back from changes where id = $1 for update`, id)
+	return one[changeRow](ctx, tx, fmt.Sprintf("change %d", id), `select id, title, services, author, state, revision, takes_back, follows from changes where id = $1 for update`, id)
 }
 
 // move takes a change along the transition table, within a transaction that
@@ -53,10 +55,19 @@ func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.
 				return err
 			}
 		}
+		var follows *int64
+		if n := spec.Follows; n != 0 {
+			if follows = &n; id != 0 && n >= id {
+				return conflict("change %d cannot follow change %d, which is not older", id, n)
+			}
+			if _, err := lockChange(ctx, tx, n); err != nil {
+				return err
+			}
+		}
 		number := 1
 		if id == 0 {
-			if err := tx.QueryRow(ctx, `insert into changes (title, services, author, state, revision, takes_back) values ($1, $2, $3, 'draft', 1, $4) returning id`,
-				spec.Title, spec.Services, actor, takesBack).Scan(&id); err != nil {
+			if err := tx.QueryRow(ctx, `insert into changes (title, services, author, state, revision, takes_back, follows) values ($1, $2, $3, 'draft', 1, $4, $5) returning id`,
+				spec.Title, spec.Services, actor, takesBack, follows).Scan(&id); err != nil {
 				return err
 			}
 		} else {
@@ -71,7 +82,7 @@ func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.
 				return err
 			}
 			number = c.Revision + 1
-			if _, err := tx.Exec(ctx, `update changes set title = $2, services = $3, revision = $4, takes_back = $5 where id = $1`, id, spec.Title, spec.Services, number, takesBack); err != nil {
+			if _, err := tx.Exec(ctx, `update changes set title = $2, services = $3, revision = $4, takes_back = $5, follows = $6 where id = $1`, id, spec.Title, spec.Services, number, takesBack, follows); err != nil {
 				return err
 			}
 		}

@@ -16,6 +16,22 @@ import (
 // StartClimb starts the approved plan of a change; scripts is the digest of the
 // host scripts that would carry it out.
 func (s *Store) StartClimb(ctx context.Context, actor string, id int64, scripts string) (climb int64, err error) {
+	return s.startClimb(ctx, actor, id, change.ClimbStarted, scripts)
+}
+
+// TakeLater starts the hosts of an approved plan that a climb of it passed over, while the
+// approval lasts. What stands on each is held against its leaf, as ever.
+func (s *Store) TakeLater(ctx context.Context, actor string, id int64, scripts string) (climb int64, err error) {
+	return s.startClimb(ctx, actor, id, change.TakenLater, scripts)
+}
+
+// behind picks, over leaves l, the hosts that climbs of their plan passed over, and that
+// nobody left out.
+const behind = `(exists (select from climbs c join host_runs r on r.climb = c.id where c.plan = l.plan and r.host_id = l.host_id and r.state = 'passed-over')
+	and not exists (select from climbs c join host_runs r on r.climb = c.id where c.plan = l.plan and r.host_id = l.host_id and r.state <> 'passed-over')
+	and not exists (select from climbs c join left_out o on o.change = c.change and o.digest = c.digest join hosts h on h.name = o.host where c.plan = l.plan and h.id = l.host_id))`
+
+func (s *Store) startClimb(ctx context.Context, actor string, id int64, event change.Event, scripts string) (climb int64, err error) {
 	if _, err := s.AppendRecord(ctx); err != nil { // so that the newest approval is in the chain
 		return 0, err
 	}
@@ -28,19 +44,18 @@ func (s *Store) StartClimb(ctx context.Context, actor string, id int64, scripts 
 		if err != nil {
 			return err
 		}
-		if err := move(ctx, tx, c, change.ClimbStarted); err != nil {
+		if err := move(ctx, tx, c, event); err != nil {
 			return err
 		}
 		plan, err := s.readPlan(ctx, tx, p.ID) // as it is stored now
 		if err != nil {
 			return err
 		}
-		of := starting{change: id, plan: p.ID, digest: p.Digest, head: plan.Head}
-		st, err := s.permitted(ctx, tx, of, scripts)
+		st, err := s.permitted(ctx, tx, starting{change: id, plan: p.ID, digest: p.Digest, head: plan.Head}, scripts)
 		if err != nil {
 			return err
 		}
-		if err := s.discussed(ctx, tx, id, p.Digest, st); err != nil {
+		if err := s.discussed(ctx, tx, id, st); err != nil {
 			return err
 		}
 		if c.Author == actor && !s.OwnClimbs && st.alone == "" {
@@ -54,11 +69,19 @@ func (s *Store) StartClimb(ctx context.Context, actor string, id int64, scripts 
 			id, p.Digest, p.ID, actor).Scan(&climb); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `insert into host_runs (climb, host_id, host, stage, state, may_fail)
-			select $1, l.host_id, h.name, l.stage, 'queued', coalesce((l.body::jsonb ->> 'may_fail')::boolean, false) from leaves l join hosts h on h.id = l.host_id where l.plan = $2 and l.host_id <> all($3) order by l.n`, climb, p.ID, barred); err != nil {
+		which := `l.host_id <> all($3)`
+		if event == change.TakenLater {
+			which += ` and ` + behind
+		}
+		tag, err := tx.Exec(ctx, `insert into host_runs (climb, host_id, host, stage, state, may_fail)
+			select $1, l.host_id, h.name, l.stage, 'queued', coalesce((l.body::jsonb ->> 'may_fail')::boolean, false) from leaves l join hosts h on h.id = l.host_id where l.plan = $2 and `+which+` order by l.n`, climb, p.ID, barred)
+		if err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, actor, "climb.started", id, subject(id), climbTold{Climb: climb, Digest: p.Digest, Hosts: plan.Head.Hosts})
+		if event == change.TakenLater && tag.RowsAffected() == 0 {
+			return conflict("no host of change %d was passed over; there is none to take later", id)
+		}
+		return s.happened(ctx, tx, actor, "climb.started", id, subject(id), climbTold{Climb: climb, Digest: p.Digest, Hosts: int(tag.RowsAffected())})
 	})
 	return climb, err
 }
@@ -113,7 +136,7 @@ func (s *Store) counter(ctx context.Context, tx pgx.Tx, actor string, by climbRo
 	}
 	var whole bool
 	if err := tx.QueryRow(ctx, `select not exists (select from host_runs r
-		where r.climb = (select max(id) from climbs where change = $1) and r.state = 'done'
+		where r.climb in (select id from climbs where change = $1) and r.state = 'done'
 		and not exists (select from host_runs b where b.climb = $2 and b.host_id = r.host_id and b.state = 'done'))`, changeID, by.ID).Scan(&whole); err != nil || !whole {
 		return err
 	}

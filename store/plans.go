@@ -186,9 +186,13 @@ func newestPlan(ctx context.Context, q querier, changeID int64) (planRow, error)
 		from rehearsals r left join plans p on p.id = r.plan where r.change = $1 and ended_at is not null order by r.id desc limit 1`, changeID)
 }
 
-// DoneWith gives the plan of a climb, and the hosts that are done with it, by name.
+// DoneWith gives the plan of a climb, and the hosts that are done with it, by name: in that
+// climb, or in another of the same plan.
 func (s *Store) DoneWith(ctx context.Context, climb int64) (*Plan, []int64, error) {
-	rows, err := many[struct{ Plan, HostID int64 }](ctx, s.pool, `select c.plan, r.host_id from climbs c join host_runs r on r.climb = c.id where c.id = $1 and r.state = 'done' order by r.host`, climb)
+	rows, err := many[struct {
+		Plan, HostID int64
+		Host         string
+	}](ctx, s.pool, `select distinct c.plan, r.host_id, r.host from climbs c join host_runs r on r.climb = c.id where c.plan = (select plan from climbs where id = $1) and r.state = 'done' order by r.host`, climb)
 	if err != nil || len(rows) == 0 {
 		return nil, nil, err
 	}

@@ -271,7 +271,7 @@ func (s *Store) threadsOpen(ctx context.Context, tx pgx.Tx, id int64) error {
 }
 
 // discussed errs where a comment came after the approvals, and policy wants all settled.
-func (s *Store) discussed(ctx context.Context, tx pgx.Tx, id int64, digest string, st standing) error {
+func (s *Store) discussed(ctx context.Context, tx pgx.Tx, id int64, st standing) error {
 	_, p, err := s.policyNow(ctx, tx)
 	if err != nil || !p.Settles() || st.alone != "" {
 		return err

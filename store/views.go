@@ -96,6 +96,11 @@ func (s *Store) changeDetail(ctx context.Context, q querier, id int64) (*view.Ch
 		return nil, &NotFound{fmt.Sprintf("change %d", id)}
 	}
 	d := &view.ChangeDetail{Change: rows[0]}
+	follows, err := one[struct{ Follows int64 }](ctx, q, fmt.Sprintf("change %d", id), `select coalesce(follows, 0) as follows from changes where id = $1`, id)
+	if err != nil {
+		return nil, err
+	}
+	d.Follows = follows.Follows
 	written, err := revision(ctx, q, id)
 	if err != nil {
 		return nil, err
@@ -119,6 +124,9 @@ func (s *Store) changeDetail(ctx context.Context, q querier, id int64) (*view.Ch
 	}
 	for _, c := range countering {
 		d.TakenBackBy = append(d.TakenBackBy, c.ID)
+	}
+	if err := s.laterOf(ctx, q, d); err != nil {
+		return nil, err
 	}
 	d.Climb, err = s.climbOf(ctx, q, id)
 	d.Counts = view.Counts{}

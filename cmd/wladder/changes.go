@@ -80,6 +80,12 @@ func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 	if d.TakesBack != 0 {
 		row("takes back", fmt.Sprintf("change %d", d.TakesBack))
 	}
+	if d.Follows != 0 {
+		row("follows", fmt.Sprintf("change %d: the same edits, for hosts that are not done with it", d.Follows))
+	}
+	for _, n := range d.FollowedBy {
+		row("followed", fmt.Sprintf("by change %d", n))
+	}
 	for _, n := range d.TakenBackBy {
 		row("opposite", fmt.Sprintf("change %d", n))
 	}
@@ -114,6 +120,12 @@ func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 	if d.Rehearsal != nil {
 		t.outline(d)
 		t.alike(d)
+	}
+	for _, e := range d.Earlier {
+		row("before", fmt.Sprintf("a climb by %s, %s: %s, %d of %s done", e.StartedBy, when(e.StartedAt), e.State, e.Done, counted(e.Hosts, "host")))
+	}
+	if len(d.Behind) > 0 && d.State != change.Climbing {
+		row("behind", fmt.Sprintf("%s: wladder climb -behind %d takes %s while the approval lasts", named(d.Behind, len(d.Behind)), d.ID, map[bool]string{true: "it", false: "them"}[len(d.Behind) == 1]))
 	}
 	if d.Climb != nil {
 		fmt.Fprintln(t.out)

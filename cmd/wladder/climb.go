@@ -7,6 +7,7 @@ import (
 )
 
 var climb = command{"climb", "N", "let an approved change climb", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	behind := f.Bool("behind", false, "take the hosts that it passed over before, under the same approval, while that lasts")
 	then := f.Bool("follow", false, "follow it to its end")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		id, err := number(args)
@@ -14,7 +15,11 @@ var climb = command{"climb", "N", "let an approved change climb", func(f *flag.F
 			return err
 		}
 		c := t.client()
-		if err := c.Climb(ctx, id); err != nil {
+		start := c.Climb
+		if *behind {
+			start = c.ClimbBehind
+		}
+		if err := start(ctx, id); err != nil {
 			return err
 		}
 		if *then {

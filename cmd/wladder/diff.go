@@ -69,6 +69,10 @@ var diff = command{"diff", "N", "what a change would do, per group of hosts", fu
 			for _, line := range wrap(plain(named(g.Hosts, g.Count)), t.width-2) {
 				fmt.Fprintf(t.out, "  %s\n", t.paint("dim", line))
 			}
+			if g.Known > 0 && *group == "" && *host == "" && !*whole {
+				fmt.Fprintf(t.out, "  the very same as approved in change %d\n", g.Known)
+				continue
+			}
 			if len(g.Differs) > 0 && !slices.Equal(g.Differs, alterations(g)) {
 				t.item("differs: " + strings.Join(g.Differs, "; "))
 			}
@@ -103,6 +107,10 @@ func (t *terminal) brief(d view.ChangeDetail, groups []render.Group) {
 	for _, g := range groups {
 		hosts := named(g.Hosts[:min(len(g.Hosts), 3)], g.Count)
 		fmt.Fprintln(t.out, t.paint("bold", cut(fmt.Sprintf("%s  %s  %s", g.Key, counted(g.Count, "host"), plain(hosts)), t.width)))
+		if g.Known > 0 {
+			t.item(fmt.Sprintf("the very same as approved in change %d", g.Known))
+			continue
+		}
 		if len(g.Differs) > 0 {
 			t.item("differs: " + strings.Join(g.Differs, "; "))
 		} else {

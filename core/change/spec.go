@@ -27,8 +27,11 @@ type Spec struct {
 	Reason string `yaml:"reason"`
 	Ticket string `yaml:"ticket"`
 	// TakesBack is the number of the change whose opposite this is; 0 for none.
-	TakesBack int64  `yaml:"takes-back"`
-	Service   string `yaml:"service"`
+	TakesBack int64 `yaml:"takes-back"`
+	// Follows is the number of the change whose edits this brings to hosts that are not done
+	// with it: those added since, not reached then, or changed meanwhile; 0 for none.
+	Follows int64  `yaml:"follows"`
+	Service string `yaml:"service"`
 	// Services are several, in the order in which they are acted on; in place of Service.
 	Services []string         `yaml:"services"`
 	Where    string           `yaml:"where"`  // target hosts, over expr.HostVars
@@ -110,6 +113,9 @@ func Stored(name string, names int, data []byte) (*Spec, error) {
 	}
 	if s.TakesBack < 0 {
 		p.Add("takes-back: %d is not the number of a change", s.TakesBack)
+	}
+	if s.Follows < 0 || s.Follows > 0 && s.TakesBack > 0 {
+		p.Add("follows: %d is not the number of a change, or takes-back is there as well", s.Follows)
 	}
 	s.checkServices(p)
 	if strings.TrimSpace(s.Where) == "" {

@@ -34,12 +34,13 @@ const (
 	ClimbStarted  Event = "started"
 	ClimbEnded    Event = "completed"
 	ClimbStopped  Event = "stopped"
-	TakenBack     Event = "countered" // a change that takes it back is done on every host where it was
+	TakenBack     Event = "countered"   // a change that takes it back is done on every host where it was
+	TakenLater    Event = "taken-later" // it climbs again, on hosts that were passed over
 	WithdrawalAsk Event = "withdrawn"
 )
 
 // Events lists all of them.
-var Events = []Event{Edited, RehearsalDone, OfferMade, Approval, Declined, Reopened, ClimbStarted, ClimbEnded, ClimbStopped, TakenBack, WithdrawalAsk}
+var Events = []Event{Edited, RehearsalDone, OfferMade, Approval, Declined, Reopened, ClimbStarted, ClimbEnded, ClimbStopped, TakenBack, TakenLater, WithdrawalAsk}
 
 // Next is the transition table of changes; ok is false where the event makes
 // no sense in that state.
@@ -68,6 +69,8 @@ func Next(s State, e Event) (next State, ok bool) {
 		return Stopped, true
 	case e == TakenBack && (s == Completed || s == Stopped):
 		return Countered, true
+	case e == TakenLater && (s == Completed || s == Stopped):
+		return Climbing, true
 	case e == WithdrawalAsk && planning:
 		return Withdrawn, true
 	}

@@ -22,12 +22,23 @@ type Group struct {
 	Findings    []finding.Finding `json:"findings"`
 	// Differs says in what it differs from the group with the most hosts.
 	Differs []string `json:"differs,omitempty"`
+	// Known is the change, approved before, in which hosts came to the very same.
+	Known int64 `json:"known,omitempty"`
 }
 
 // GroupKey names what a result comes to, whatever the host.
 func GroupKey(diff, act string, findings []finding.Finding) string {
+	type said struct { // what tells hosts apart, and nothing that is added for who reads it
+		Level            finding.Level
+		Code, Text, File string
+		Line             int
+	}
+	all := make([]said, len(findings))
+	for i, f := range findings {
+		all[i] = said{f.Level, f.Code, f.Text, f.File, f.Line}
+	}
 	h := sha256.New()
-	fmt.Fprintf(h, "%q %q %+q", diff, act, fmt.Sprint(findings))
+	fmt.Fprintf(h, "%q %q %+q", diff, act, fmt.Sprint(all))
 	return hex.EncodeToString(h.Sum(nil))[:12]
 }
 

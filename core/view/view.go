@@ -206,12 +206,20 @@ type ChangeDetail struct {
 	Where     string `json:"where"`
 	TakesBack int64  `json:"takes_back,omitempty"` // the change whose opposite this is
 	// TakenBackBy are the changes that take this one back and were not withdrawn.
-	TakenBackBy []int64    `json:"taken_back_by,omitempty"`
-	Rehearsal   *Rehearsal `json:"rehearsal,omitempty"`
-	Review      Review     `json:"review"`
-	Approvals   []Approval `json:"approvals"`
-	LeftOut     []LeftOut  `json:"left_out"`
-	Climb       *Climb     `json:"climb,omitempty"`
+	TakenBackBy []int64 `json:"taken_back_by,omitempty"`
+	// Follows is the change whose edits this one brings to other hosts, 0 for none; FollowedBy are
+	// those that do so with this one's and were not withdrawn.
+	Follows    int64   `json:"follows,omitempty"`
+	FollowedBy []int64 `json:"followed_by,omitempty"`
+	// Behind are hosts that climbs of the plan passed over: they can be taken later.
+	Behind []string `json:"behind,omitempty"`
+	// Earlier are the climbs before the newest.
+	Earlier   []EarlierClimb `json:"earlier,omitempty"`
+	Rehearsal *Rehearsal     `json:"rehearsal,omitempty"`
+	Review    Review         `json:"review"`
+	Approvals []Approval     `json:"approvals"`
+	LeftOut   []LeftOut      `json:"left_out"`
+	Climb     *Climb         `json:"climb,omitempty"`
 }
 
 // WholeFiles are the files of a host that a plan concerns, with all of their lines.
@@ -274,6 +282,16 @@ type RehearsedHost struct {
 	Act         string            `json:"act"`
 	Findings    []finding.Finding `json:"findings"`
 	Probes      []probe.Verdict   `json:"probes"`
+}
+
+// EarlierClimb is a rollout of the same plan before the newest one.
+type EarlierClimb struct {
+	ID        int64             `json:"id"`
+	State     ladder.ClimbState `json:"state"`
+	StartedBy string            `json:"started_by"`
+	StartedAt time.Time         `json:"started_at"`
+	Hosts     int               `json:"hosts"`
+	Done      int               `json:"done"`
 }
 
 // Climb is a rollout.
