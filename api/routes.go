@@ -160,6 +160,9 @@ var routes = []route{
 	{"POST", "/changes/{id}/follow-up", "Draft a change with the same edits for hosts that are not done with this one", "author", false, view.Judgement{}, view.Created{}, 201, (*Server).followUp},
 	{"POST", "/changes/{id}/climb", "Let the approved plan climb; with hosts=behind those that it passed over before", "operator", false, nil, nil, 202, (*Server).climb},
 	{"POST", "/changes/{id}/orders", "Pause, resume or stop the climb", "operator", false, view.Order{}, nil, 204, (*Server).order},
+	{"POST", "/changes/{id}/return", "Have the hosts of a temporary change go back before their time", "operator", false, view.Judgement{}, nil, 204, func(s *Server, c *gin.Context) {
+		s.reasoned(c, func(id int64, in view.Judgement) error { return s.Store.ReturnNow(c, who(c).Name, id, in.Because) })
+	}},
 	{"POST", "/changes/{id}/left-out", "Take a host out of an approved plan", "operator", false, view.Exclusion{}, nil, 204, (*Server).leaveOut},
 	{"GET", "/changes/{id}/runs", "The host runs of the newest climb, by the page, or what changed of them", "viewer", false, nil, view.Runs{}, 200, (*Server).runs},
 	{"GET", "/changes/{id}/runs/{host}", "One host's run with its steps", "viewer", false, nil, view.HostRun{}, 200, (*Server).hostRun},

@@ -37,6 +37,11 @@ func (c *Client) Withdraw(ctx context.Context, id int64, because string) error {
 	return c.do(ctx, "POST", at(id, "/withdrawal"), view.Judgement{Because: because})
 }
 
+// ReturnNow has the hosts of a temporary change go back before their time.
+func (c *Client) ReturnNow(ctx context.Context, id int64, because string) error {
+	return c.do(ctx, "POST", at(id, "/return"), view.Judgement{Because: because})
+}
+
 // TakeOver makes an admin the author of a change.
 func (c *Client) TakeOver(ctx context.Context, id int64, because string) error {
 	return c.do(ctx, "POST", at(id, "/author"), view.Judgement{Because: because})

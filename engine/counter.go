@@ -50,6 +50,9 @@ func (e *Engine) counter(ctx context.Context, changeID int64, because string) ([
 	case change.Climbing:
 		return nil, noCounter(changeID, "it climbs still; stop it, or wait until it ends")
 	case change.Countered:
+		if len(d.TakenBackBy) == 0 {
+			return nil, noCounter(changeID, "it was temporary, and every host is back by itself")
+		}
 		return nil, noCounter(changeID, fmt.Sprintf("change %d took it back already", slices.Max(d.TakenBackBy)))
 	}
 	spec, err := change.Stored(fmt.Sprintf("change %d", changeID), d.Names, []byte(d.Source))

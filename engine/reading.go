@@ -213,7 +213,25 @@ func (r *reading) read(ctx context.Context, found *store.Read) (findings []findi
 		return findings, err
 	}
 	err = r.settle(ctx, finding.Vetoed(findings))
-	return slices.Concat(findings, r.collisions(), r.claims(), r.drift()), err
+	return slices.Concat(findings, r.lasting(), r.collisions(), r.claims(), r.drift()), err
+}
+
+// lasting finds paths of a temporary change that cannot go back by themselves.
+func (r *reading) lasting() (findings []finding.Finding) {
+	if r.spec.For == 0 {
+		return nil
+	}
+	for _, c := range r.services {
+		for _, f := range c.Files {
+			leaf := plan.LeafFile{Base: f.Base.Ref(r.Store.ContentID), Candidate: f.Candidate.Ref(r.Store.ContentID)}
+			if why := leaf.Returns(); why != "" {
+				v := veto("no-return", "the change is to last %s here, and %s", time.Duration(r.spec.For), why)
+				v.File = f.Found.Path
+				findings = append(findings, v)
+			}
+		}
+	}
+	return findings
 }
 
 // unproven finds services of which nothing would prove what is set: no check that it is in

@@ -529,7 +529,7 @@ func (r *rehearsal) plan(ctx context.Context) (*store.Made, error) {
 		barred[i].Stage = len(policy.Stages) - 1 // they come last, whenever they may
 	}
 	head := plan.Head{
-		Version: plan.Version, Change: r.Change, Revision: r.Revision, Hosts: len(leaves), Scripts: host.ScriptsDigest(), Policy: policy, Secrets: r.Secrets, Bindings: bindings, Probes: r.own, LocksOut: r.spec.LocksOut,
+		Version: plan.Version, Change: r.Change, Revision: r.Revision, Hosts: len(leaves), Scripts: host.ScriptsDigest(), Policy: policy, Secrets: r.Secrets, Bindings: bindings, Probes: r.own, LocksOut: r.spec.LocksOut, For: ladder.Span(r.spec.For),
 	}
 	guard := r.guard()
 	for _, c := range r.services {

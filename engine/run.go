@@ -298,6 +298,9 @@ func (r *hostRun) prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if r.Returns {
+		r.head, r.leaf = plan.Returned(r.head, r.leaf)
+	}
 	if len(r.leaf.Parts) == 0 {
 		return errors.New("the plan has nothing for this host")
 	}

@@ -10,6 +10,7 @@ import (
 
 	"wladder/core/change"
 	"wladder/core/ladder"
+	"wladder/core/plan"
 	"wladder/core/view"
 )
 
@@ -27,7 +28,7 @@ func (s *Store) TakeLater(ctx context.Context, actor string, id int64, scripts s
 
 // behind picks, over leaves l, the hosts that climbs of their plan passed over, and that
 // nobody left out.
-const behind = `(exists (select from climbs c join host_runs r on r.climb = c.id where c.plan = l.plan and r.host_id = l.host_id and r.state = 'passed-over')
+const behind = `(exists (select from climbs c join host_runs r on r.climb = c.id where c.plan = l.plan and c.returns is null and r.host_id = l.host_id and r.state = 'passed-over')
 	and not exists (select from climbs c join host_runs r on r.climb = c.id where c.plan = l.plan and r.host_id = l.host_id and r.state <> 'passed-over')
 	and not exists (select from climbs c join left_out o on o.change = c.change and o.digest = c.digest join hosts h on h.name = o.host where c.plan = l.plan and h.id = l.host_id))`
 
@@ -65,8 +66,8 @@ func (s *Store) startClimb(ctx context.Context, actor string, id int64, event ch
 		if err != nil {
 			return err
 		}
-		if err := tx.QueryRow(ctx, `insert into climbs (change, digest, plan, state, started_by) values ($1, $2, $3, 'running', $4) returning id`,
-			id, p.Digest, p.ID, actor).Scan(&climb); err != nil {
+		if err := tx.QueryRow(ctx, `insert into climbs (change, digest, plan, state, started_by, lasts) values ($1, $2, $3, 'running', $4, nullif($5::interval, '0')) returning id`,
+			id, p.Digest, p.ID, actor, time.Duration(plan.Head.For)).Scan(&climb); err != nil {
 			return err
 		}
 		which := `l.host_id <> all($3)`
@@ -95,15 +96,21 @@ type climbRow struct {
 	State    ladder.ClimbState
 	Open     int
 	Accepted int
+	Returns  *int64 // the climb whose hosts go back in this one
 }
 
-const climbColumns = `select id, change, digest, plan, state, open, accepted from climbs `
+const climbColumns = `select id, change, digest, plan, state, open, accepted, returns from climbs `
 
 func (s *Store) setClimb(ctx context.Context, tx pgx.Tx, actor string, c climbRow, state ladder.ClimbState, why string) error {
 	if _, err := tx.Exec(ctx, `update climbs set state = $2, why = $3, ended_at = case when $2 in ('completed', 'stopped') then now() end where id = $1`, c.ID, string(state), why); err != nil {
 		return err
 	}
-	if state == ladder.Completed || state == ladder.Stopped {
+	ended := state == ladder.Completed || state == ladder.Stopped
+	if ended && c.Returns != nil {
+		if err := s.returned(ctx, tx, actor, c); err != nil {
+			return err
+		}
+	} else if ended {
 		row, err := lockChange(ctx, tx, c.Change)
 		if err != nil {
 			return err
@@ -202,7 +209,7 @@ func (s *Store) resume(ctx context.Context, tx pgx.Tx, c climbRow, scripts strin
 	if err != nil {
 		return 0, 0, err
 	}
-	if _, err := s.permitted(ctx, tx, starting{c.Change, c.Plan, c.ID, c.Digest, plan.Head}, scripts); err != nil {
+	if err := s.mayStart(ctx, tx, c, plan.Head, scripts); err != nil {
 		return 0, 0, err
 	}
 	now, err := counted(ctx, tx, c, plan.Head.Policy)
@@ -288,6 +295,9 @@ type Server struct {
 // Advance has the ladder decide for every climb that is under way. Up to free
 // host runs that it starts are claimed at once.
 func (s *Store) Advance(ctx context.Context, me Server, free int) (started []*Claimed, err error) {
+	if err := s.beginReturns(ctx); err != nil {
+		return nil, err
+	}
 	ids, err := many[struct{ ID int64 }](ctx, s.pool, `select id from climbs where state in ('running', 'stopping') order by id`)
 	if err != nil {
 		return nil, err
@@ -327,14 +337,26 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 			return nil, err
 		}
 	}
+	if c.Returns != nil {
+		if err := s.again(ctx, tx, c); err != nil {
+			return nil, err
+		}
+	}
 	now, err := counted(ctx, tx, c, plan.Head.Policy)
 	if err != nil {
 		return nil, err
 	}
 	d := ladder.Decide(now)
+	if c.Returns != nil && d.Start > 0 {
+		if due, err := s.dueNow(ctx, tx, c); err != nil {
+			return nil, err
+		} else if !due {
+			d.Start = 0
+		}
+	}
 	var started []*Claimed
 	if n := min(d.Start, free); n > 0 {
-		_, err := s.permitted(ctx, tx, starting{c.Change, c.Plan, c.ID, c.Digest, plan.Head}, me.Scripts)
+		err := s.mayStart(ctx, tx, c, plan.Head, me.Scripts)
 		if err == nil {
 			err = s.ordered(ctx, tx, c)
 		}
@@ -356,6 +378,15 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 		return started, s.setClimb(ctx, tx, "wladderd", c, d.State, d.Why)
 	}
 	return started, nil
+}
+
+// mayStart checks all that has to hold for further hosts of a climb to be started.
+func (s *Store) mayStart(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head, scripts string) error {
+	if c.Returns != nil {
+		return s.permittedBack(ctx, tx, head, scripts)
+	}
+	_, err := s.permitted(ctx, tx, starting{c.Change, c.Plan, c.ID, c.Digest, head}, scripts)
+	return err
 }
 
 // passOver ends queued runs of a climb for which why, an expression of SQL over

@@ -50,6 +50,8 @@ func (s *Store) keepContents(ctx context.Context, contents [][]byte) error {
 func (s *Store) Prune(ctx context.Context, kept time.Duration) (int64, error) {
 	done, err := s.pool.Exec(ctx, `with needed as (
 			select plan from climbs where ended_at is null or ended_at > now() - $1::interval
+			union select c.plan from climbs c where c.lasts is not null and exists (select from host_runs r where r.climb = c.id and r.back_at is not null
+				and not exists (select from climbs k join host_runs b on b.climb = k.id where k.returns = c.id and b.host_id = r.host_id and b.state = 'done'))
 			union select plan from rehearsals where plan is not null and id in (select max(r.id) from rehearsals r join changes c on c.id = r.change
 				where c.state in ('draft', 'rehearsed', 'offered', 'approved', 'climbing') group by r.change)),
 		named as (select distinct id #>> '{}' as id from leaves l join needed on needed.plan = l.plan, jsonb_path_query(l.body::jsonb, 'lax $.**.content') id)

@@ -34,11 +34,14 @@ func (s *Store) laterOf(ctx context.Context, q querier, d *view.ChangeDetail) er
 		}
 	}
 	earlier, err := many[view.EarlierClimb](ctx, q, `select c.id, c.state, c.started_by, c.started_at, (select count(*) from host_runs r where r.climb = c.id)::int as hosts, (select count(*) from host_runs r where r.climb = c.id and r.state = 'done')::int as done
-		from climbs c where c.change = $1 and c.id < (select max(id) from climbs where change = $1) order by c.id`, d.ID)
+		from climbs c where c.change = $1 and c.returns is null and c.id < (select max(id) from climbs where change = $1) order by c.id`, d.ID)
 	if err != nil {
 		return err
 	}
 	d.Earlier = earlier
+	if d.Temporary, err = s.temporaryOf(ctx, q, d.ID); err != nil {
+		return err
+	}
 	followed, err := many[struct{ ID int64 }](ctx, q, `select id from changes where follows = $1 and state <> 'withdrawn' order by id`, d.ID)
 	if err != nil {
 		return err

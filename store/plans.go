@@ -192,7 +192,8 @@ func (s *Store) DoneWith(ctx context.Context, climb int64) (*Plan, []int64, erro
 	rows, err := many[struct {
 		Plan, HostID int64
 		Host         string
-	}](ctx, s.pool, `select distinct c.plan, r.host_id, r.host from climbs c join host_runs r on r.climb = c.id where c.plan = (select plan from climbs where id = $1) and r.state = 'done' order by r.host`, climb)
+	}](ctx, s.pool, `select distinct c.plan, r.host_id, r.host from climbs c join host_runs r on r.climb = c.id where c.plan = (select plan from climbs where id = $1) and c.returns is null and r.state = 'done'
+		and not exists (select from climbs k join host_runs b on b.climb = k.id where k.returns = c.id and b.host_id = r.host_id and b.state = 'done') order by r.host`, climb)
 	if err != nil || len(rows) == 0 {
 		return nil, nil, err
 	}

@@ -19,6 +19,7 @@ type Claimed struct {
 	Climb    int64
 	Change   int64
 	Plan     int64
+	Returns  bool // the host goes back from what the plan made of it
 	HostID   int64
 	Host     string
 	Aside    string // who leaves the host alone and why, as the run was claimed; empty where nobody does
@@ -42,7 +43,7 @@ type claimedRow struct {
 	Process                                         ladder.Process
 	Proof                                           ladder.Proof
 	Why                                             string
-	Failed, Undone, Begun                           bool
+	Failed, Undone, Begun, Returns                  bool
 	Tries, Losses, Panics, N, AtService             int
 	Since                                           *time.Time
 	Baseline                                        []probe.Verdict
@@ -51,7 +52,7 @@ type claimedRow struct {
 
 func (r claimedRow) claimed(lease time.Duration) *Claimed {
 	c := &Claimed{
-		ID: r.ID, Climb: r.Climb, Change: r.Change, Plan: r.Plan, HostID: r.HostID, Host: r.Host, Aside: r.Aside, Fence: r.Fence, Baseline: r.Baseline, Steps: r.N, Begun: r.Begun, lease: lease, written: r.Written,
+		ID: r.ID, Climb: r.Climb, Change: r.Change, Plan: r.Plan, Returns: r.Returns, HostID: r.HostID, Host: r.Host, Aside: r.Aside, Fence: r.Fence, Baseline: r.Baseline, Steps: r.N, Begun: r.Begun, lease: lease, written: r.Written,
 		Run: ladder.Run{State: r.State, Step: r.Step, Lost: r.LostStep, Files: r.Files, Process: r.Process, Proof: r.Proof, Why: r.Why, Failed: r.Failed, Undone: r.Undone, Tries: r.Tries, Losses: r.Losses, Panics: r.Panics, At: r.AtService},
 	}
 	if r.Since != nil {
@@ -66,7 +67,7 @@ const claim = `, raised as (update hosts h set fence = h.fence + 1 from free whe
 		case when h.retired_at is not null then 'the host is retired' when h.aside_until > now() then h.aside_by || ' set it aside: ' || h.aside_because else '' end as aside),
 	claimed as (update host_runs r set owner = $1, lease_until = now() + $2, fence = raised.fence, updated_at = now(), state = case when r.state = 'queued' then $3 else r.state end, step = case when r.state = 'queued' then $4 else r.step end
 		from free, raised where r.id = free.id and raised.id = free.host_id returning r.*, raised.aside)
-	select r.id, r.climb, c.change, c.plan, r.host_id, r.host, r.fence, r.written, r.state, r.step, r.lost_step, r.files, r.process, r.proof, r.why, r.failed, r.undone, r.tries, r.losses, r.panics, r.at_service, r.n, r.since, r.baseline, r.earlier, r.aside,
+	select r.id, r.climb, c.change, c.plan, c.returns is not null as returns, r.host_id, r.host, r.fence, r.written, r.state, r.step, r.lost_step, r.files, r.process, r.proof, r.why, r.failed, r.undone, r.tries, r.losses, r.panics, r.at_service, r.n, r.since, r.baseline, r.earlier, r.aside,
 		coalesce((select outcome = '' from steps s where s.host_run = r.id and s.n = r.n), false) as begun
 	from claimed r join climbs c on c.id = r.climb order by r.id`
 
@@ -85,7 +86,7 @@ func (s *Store) claimed(ctx context.Context, q querier, me Server, free string, 
 // start starts up to n queued runs of a stage, any that no other climb is at
 // work on, and claims them.
 func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, stage int, me Server, n int) ([]*Claimed, error) {
-	started, err := s.claimed(ctx, tx, me, `select r.id, r.host_id from host_runs r where climb = $5 and stage = $6 and state = 'queued'
+	started, err := s.claimed(ctx, tx, me, `select r.id, r.host_id from host_runs r where climb = $5 and stage = $6 and state = 'queued' and coalesce(not_before, '-infinity') <= now()
 		and not exists (select from host_runs o where o.host_id = r.host_id and o.`+underWay+`) order by id limit $7 for update`, c.ID, stage, n)
 	if err != nil || len(started) == 0 {
 		return nil, err
@@ -235,7 +236,8 @@ func (s *Store) Write(ctx context.Context, c *Claimed, p Progress) error {
 	}
 	err = s.pool.QueryRow(ctx, `with mine as (
 			update host_runs set state = $4, step = $5, lost_step = $6, files = $7, process = $8, proof = $9, why = $10, failed = $11, undone = $12, tries = $13, losses = $14, panics = $15, since = $16, at_service = $23, earlier = coalesce($24, earlier),
-				baseline = coalesce($17, baseline), n = $18, written = written + 1, updated_at = now(), lease_until = case when $5 = '' then '-infinity' else now() + $19 end, owner = case when $5 = '' then '' else owner end
+				baseline = coalesce($17, baseline), n = $18, written = written + 1, updated_at = now(), lease_until = case when $5 = '' then '-infinity' else now() + $19 end, owner = case when $5 = '' then '' else owner end,
+				back_at = case when $4 = 'done' then now() + (select c.lasts from climbs c where c.id = host_runs.climb) end
 			where id = $1 and fence = $2 and written = $3 returning id, host_id, host),
 		taken as (insert into steps (host_run, n, step, fence, begun_at, ended_at, outcome, sealed)
 			select mine.id, t.n, t.step, $2, t.begun_at, t.ended_at, t.outcome, decode(t.sealed, 'hex') from mine, jsonb_to_recordset($20) as t(n int, step text, begun_at timestamptz, ended_at timestamptz, outcome text, sealed text)

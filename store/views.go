@@ -241,12 +241,14 @@ func (s *Store) climbOf(ctx context.Context, q querier, changeID int64) (*view.C
 	type row struct {
 		view.Climb
 		Plan int64
+		Back bool
 	}
-	rows, err := lax[row](ctx, q, `select id, change, digest, state, why, started_by, started_at, ended_at, plan from climbs where change = $1 order by id desc limit 1`, changeID)
+	rows, err := lax[row](ctx, q, `select id, change, digest, state, why, started_by, started_at, ended_at, plan, returns is not null as back from climbs where change = $1 order by id desc limit 1`, changeID)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
 	c := rows[0].Climb
+	c.Returns = rows[0].Back
 	c.EndedAt = utc(c.EndedAt)
 	plan, err := s.plan(ctx, q, rows[0].Plan)
 	if err != nil {

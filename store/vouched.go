@@ -402,7 +402,7 @@ func (s *Store) served(ctx context.Context, q querier, name, digest string) erro
 // ordered checks that a climb starts hosts because a person said so: the newest that the
 // record tells of it is its start, or that it goes on, with the gates that are open.
 func (s *Store) ordered(ctx context.Context, tx pgx.Tx, c climbRow) error {
-	all, err := s.entriesOf(ctx, tx, `change = $1 and kind = any($2)`, ``, ``, c.Change, []string{"climb.started", "climb.running", "climb.paused", "climb.waiting", "climb.stopping", "climb.stopped", "climb.completed"})
+	all, err := s.entriesOf(ctx, tx, `change = $1 and kind = any($2) and body::jsonb ->> 'climb' = $3`, ``, ``, c.Change, []string{"climb.started", "climb.running", "climb.paused", "climb.waiting", "climb.stopping", "climb.stopped", "climb.completed"}, fmt.Sprint(c.ID))
 	if err != nil {
 		return err
 	}

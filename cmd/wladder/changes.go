@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"time"
 
 	"wladder/client"
 	"wladder/core/change"
@@ -121,6 +122,25 @@ func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 		t.outline(d)
 		t.alike(d)
 	}
+	if v := d.Temporary; v != nil {
+		text := fmt.Sprintf("for %s on each host: ", time.Duration(v.For))
+		switch {
+		case v.Waits > 0 && v.First.Equal(*v.Last):
+			text += fmt.Sprintf("%s back at %s", goes(v.Waits), when(*v.First))
+		case v.Waits > 0:
+			text += fmt.Sprintf("%s back from %s to %s", goes(v.Waits), when(*v.First), when(*v.Last))
+		default:
+			text += "no host waits to go back"
+		}
+		row("temporary", text+fmt.Sprintf("; %d back", v.Back))
+		for _, s := range v.Stuck {
+			what := "a person has to look"
+			if s.Again {
+				what = "it is tried again"
+			}
+			row("not back", fmt.Sprintf("%s: %s; %s", s.Host, s.Why, what))
+		}
+	}
 	for _, e := range d.Earlier {
 		row("before", fmt.Sprintf("a climb by %s, %s: %s, %d of %s done", e.StartedBy, when(e.StartedAt), e.State, e.Done, counted(e.Hosts, "host")))
 	}
@@ -136,6 +156,14 @@ func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 		fmt.Fprint(t.out, t.ladder(w))
 	}
 	return nil
+}
+
+// goes says how many hosts go.
+func goes(n int) string {
+	if n == 1 {
+		return "1 host goes"
+	}
+	return fmt.Sprintf("%d hosts go", n)
 }
 
 // review says where the review of the plan stands.

@@ -32,7 +32,7 @@ func commands() []command {
 		settings, retouch, compare, driftCommand,
 		draft, changes, show, rehearse, diff, findings,
 		offer, acknowledge, override, comment, approve, decline, withdrawApproval, reviewCommand, leaveOut, share, takeOver, withdraw,
-		climb, follow, pause, resume, stop, counter, followUpCommand,
+		climb, follow, pause, resume, stop, returnCommand, counter, followUpCommand,
 		policyCommand, policyLoad, recordCommand,
 	}
 }

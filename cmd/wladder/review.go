@@ -118,6 +118,10 @@ var (
 		func(ctx context.Context, c *client.Client, id int64, because string) error {
 			return c.Review(ctx, id, because)
 		}, "change %d is reviewed")
+	returnCommand = reasoned("return", "have the hosts of a temporary change go back before their time", "why it goes back now",
+		func(ctx context.Context, c *client.Client, id int64, because string) error {
+			return c.ReturnNow(ctx, id, because)
+		}, "the hosts of change %d go back now")
 	takeOver = reasoned("take-over", "become the author of another's change, as an admin", "why you take it over",
 		func(ctx context.Context, c *client.Client, id int64, because string) error {
 			return c.TakeOver(ctx, id, because)

@@ -41,7 +41,9 @@ type Spec struct {
 	// IntoForce has services without edits take up what is saved already, where the two
 	// differ: with the act of that name, or the heaviest where it is true.
 	IntoForce string `yaml:"bring-into-force"`
-	MayFail   string `yaml:"may-fail"` // hosts whose restore does not count, over expr.HostVars
+	// For is how long it lasts on each host, counted from when that is done: then it goes back.
+	For     written.Duration `yaml:"for"`
+	MayFail string           `yaml:"may-fail"` // hosts whose restore does not count, over expr.HostVars
 	// LocksOut names people who are to be able to sign in no more: for all others that is a veto.
 	LocksOut []string         `yaml:"locks-out"`
 	Probes   []probe.Probe    `yaml:"probes"` // beside those of the service
@@ -138,6 +140,15 @@ func Stored(name string, names int, data []byte) (*Spec, error) {
 		p.Add("edits: there is none of %s; want at least one, or bring-into-force: true for what is saved already", strings.Join(without, ", "))
 	case len(without) == 0 && s.IntoForce != "":
 		p.Add("bring-into-force: is for services without edits, and each has one")
+	}
+	switch d := time.Duration(s.For); {
+	case d == 0:
+	case d < time.Second || d > longestFor:
+		p.Add("for: %s is out of range; want 1s to %s", d, longestFor)
+	case s.IntoForce != "":
+		p.Add("for: is for edits, which can go back; bring-into-force has none")
+	case s.TakesBack != 0:
+		p.Add("for: is not for a change that takes another back")
 	}
 	if s.MayFail != "" {
 		if _, err := expr.Compile(s.MayFail, expr.HostVars, expr.Bool); err != nil {
@@ -239,6 +250,10 @@ func (s *Spec) Expected() (low, high int, err error) {
 	}
 	return low, high, nil
 }
+
+// longestFor bounds how long a temporary change lasts: as long as what it replaced is kept for
+// certain.
+const longestFor = 90 * 24 * time.Hour
 
 // defaultSoak is how long a host is watched before it counts as done.
 const defaultSoak = ladder.Span(15 * time.Second)

@@ -110,6 +110,7 @@ var overriding = map[string]Places{
 	"not-computable":       {nobody: mendChange},
 	"secret-written-out":   {nobody: mendChange},
 	"two-services":         {nobody: mendChange},
+	"no-return":            {nobody: mendChange},
 	"other-version":        {nobody: nothingMade},
 	"base-missing":         {nobody: nothingMade},
 	"base-unreadable":      {nobody: nothingMade},

@@ -29,7 +29,8 @@ type Outline struct {
 	Soak       ladder.Span `json:"soak"`
 	PauseAfter int         `json:"pause_after"` // failed hosts in a stage
 	Guard      ladder.Span `json:"guard"`
-	Parts      []Part      `json:"parts"` // in the order in which they are acted on
+	For        ladder.Span `json:"for,omitempty"` // how long it lasts on each host; 0: for good
+	Parts      []Part      `json:"parts"`         // in the order in which they are acted on
 	Probes     []Probe     `json:"probes"`
 	MayFail    Hosts       `json:"may_fail"`
 	LocksOut   []string    `json:"locks_out,omitempty"`
@@ -134,7 +135,7 @@ type Pools struct {
 func Of(spec *change.Spec, head plan.Head, leaves []plan.Leaf, pools Pools) *Outline {
 	o := &Outline{
 		Edits: edits(spec), Values: values(spec), Stages: []Stage{}, AtOnce: head.Policy.AtOnce, Soak: head.Policy.Soak, PauseAfter: head.Policy.PauseAfter,
-		Parts: []Part{}, Probes: []Probe{}, MayFail: Hosts{First: []string{}}, LocksOut: head.LocksOut, Pools: []Pool{},
+		Parts: []Part{}, Probes: []Probe{}, MayFail: Hosts{First: []string{}}, LocksOut: head.LocksOut, Pools: []Pool{}, For: head.For,
 	}
 	for _, p := range head.Parts {
 		o.Guard = p.Guard

@@ -23,6 +23,9 @@ func (o *Outline) pace() []string {
 		least += fmt.Sprintf(", and waits for a person at %s", counted(gates, "gate"))
 	}
 	all := []string{text, least, fmt.Sprintf("guard: a host puts the old files back by itself once it hears nothing for %s", span(o.Guard))}
+	if o.For > 0 {
+		all = append(all, fmt.Sprintf("temporary: each host goes back by itself %s after it is done, if nobody has edited it meanwhile", span(o.For)))
+	}
 	if o.MayFail.Count > 0 {
 		all = append(all, fmt.Sprintf("may fail: %s", o.MayFail.String()))
 	}
@@ -35,6 +38,8 @@ func (o *Outline) pace() []string {
 func span(s ladder.Span) string {
 	d := time.Duration(s)
 	switch {
+	case d >= 2*time.Hour && d%time.Hour == 0:
+		return fmt.Sprintf("%d h", int(d.Hours()))
 	case d >= 2*time.Hour:
 		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
 	case d >= 2*time.Minute:

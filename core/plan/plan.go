@@ -20,7 +20,7 @@ import (
 
 // Version is the format in which plans are made now: 5 knows instances, ways by other hosts,
 // people who may be locked out, and secrets that hosts fill in; 6 vetoes that wait to be
-// overridden. Older ones are read for ever; see DecodeHead and DecodeV1.
+// overridden, and changes that go back by themselves. Older ones are read for ever; see DecodeHead and DecodeV1.
 const Version = 6
 
 // Head is what a plan says of all its hosts. With the leaves, one per host, it
@@ -36,6 +36,8 @@ type Head struct {
 	// Bindings says where those may go, by name: canonical JSON, as a binding is.
 	Bindings map[string]string `json:"bindings,omitempty"`
 	Parts    []Part            `json:"parts"` // in the order in which they are acted on
+	// For is how long the change lasts on each host, counted from when that is done; 0: for good.
+	For ladder.Span `json:"for,omitempty"`
 	// LocksOut names people who may be unable to sign in afterwards.
 	LocksOut []string `json:"locks_out,omitempty"`
 	// Probes are the change's own; those that name a service ask for its commands and files.

@@ -26,6 +26,8 @@ type Span struct {
 	From string `yaml:"from"`
 	To   string `yaml:"to"`
 	Zone string `yaml:"zone"` // such as Europe/Vienna; see the IANA time zone database
+	// Returns: held has a freeze hold temporary changes that go back, too.
+	Returns string `yaml:"returns"`
 }
 
 var (
@@ -55,6 +57,9 @@ func (p *Policy) checkSpans(bad *written.Problems, key string, spans []Span) {
 			bad.Add("%szone: is empty; want one such as Europe/Vienna, or UTC", at)
 		} else if _, err := time.LoadLocation(s.Zone); err != nil {
 			bad.Add("%szone: %q is no time zone; want one such as Europe/Vienna, or UTC", at, s.Zone)
+		}
+		if s.Returns != "" && (s.Returns != "held" || key == "windows") {
+			bad.Add("%sreturns: %q; want held, of a freeze, or nothing", at, s.Returns)
 		}
 		for _, day := range s.Days {
 			if _, known := weekdays[day]; !known {
@@ -181,6 +186,13 @@ func (h Hold) String() string {
 		return fmt.Sprintf("it is outside the window %q, which does not open within a week%s", h.Name, because)
 	}
 	return fmt.Sprintf("it is outside the window %q, which opens%s%s", h.Name, until, because)
+}
+
+// HoldsReturn gives why hosts with these labels are not to go back now from a temporary change:
+// a freeze that says returns: held; nil where none does.
+func (p *Policy) HoldsReturn(labels []map[string]string, now time.Time) (*Hold, error) {
+	only := &Policy{Freezes: slices.DeleteFunc(slices.Clone(p.Freezes), func(s Span) bool { return s.Returns != "held" })}
+	return only.Holds(labels, now)
 }
 
 // Holds gives why hosts with these labels are not to be started now; nil where nothing holds

@@ -214,12 +214,14 @@ type ChangeDetail struct {
 	// Behind are hosts that climbs of the plan passed over: they can be taken later.
 	Behind []string `json:"behind,omitempty"`
 	// Earlier are the climbs before the newest.
-	Earlier   []EarlierClimb `json:"earlier,omitempty"`
-	Rehearsal *Rehearsal     `json:"rehearsal,omitempty"`
-	Review    Review         `json:"review"`
-	Approvals []Approval     `json:"approvals"`
-	LeftOut   []LeftOut      `json:"left_out"`
-	Climb     *Climb         `json:"climb,omitempty"`
+	Earlier []EarlierClimb `json:"earlier,omitempty"`
+	// Temporary says when its hosts go back; nil where it is for good, or has not climbed.
+	Temporary *Temporary `json:"temporary,omitempty"`
+	Rehearsal *Rehearsal `json:"rehearsal,omitempty"`
+	Review    Review     `json:"review"`
+	Approvals []Approval `json:"approvals"`
+	LeftOut   []LeftOut  `json:"left_out"`
+	Climb     *Climb     `json:"climb,omitempty"`
 }
 
 // WholeFiles are the files of a host that a plan concerns, with all of their lines.
@@ -284,6 +286,24 @@ type RehearsedHost struct {
 	Probes      []probe.Verdict   `json:"probes"`
 }
 
+// Temporary is how the hosts of a temporary change stand.
+type Temporary struct {
+	For   ladder.Span `json:"for"`
+	Waits int         `json:"waits"` // hosts that are done and go back yet
+	Back  int         `json:"back"`  // hosts that are back
+	// First and Last are when the first and the last of those that wait go back.
+	First *time.Time `json:"first,omitempty"`
+	Last  *time.Time `json:"last,omitempty"`
+	Stuck []NotBack  `json:"stuck"`
+}
+
+// NotBack is a host that was to go back and is not.
+type NotBack struct {
+	Host  string `json:"host"`
+	Why   string `json:"why"`
+	Again bool   `json:"again"` // it is tried again; else a person has to look
+}
+
 // EarlierClimb is a rollout of the same plan before the newest one.
 type EarlierClimb struct {
 	ID        int64             `json:"id"`
@@ -308,6 +328,8 @@ type Climb struct {
 	Rungs     []Rung            `json:"rungs"` // from the bottom up
 	// NotProven counts the done hosts of which nothing proves that the new values are in force.
 	NotProven int `json:"not_proven"`
+	// Returns tells that hosts go back in it from what the change made of them.
+	Returns bool `json:"returns,omitempty"`
 	// Excused counts the hosts that ended otherwise than done and may, by state.
 	Excused Counts `json:"excused"`
 }

@@ -1,0 +1,137 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"wladder/core/change"
+	"wladder/core/ladder"
+	"wladder/core/plan"
+	"wladder/core/probe"
+)
+
+// TestTemporary has a change last for a moment on each host. One goes back by itself, one was
+// edited meanwhile and waits for a person, and one is away and is tried again; the end of the
+// approval stops none of it.
+func TestTemporary(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 4)
+	ctx := t.Context()
+	id := r.drafted(fmt.Sprintf(`
+title: More connections for a while
+reason: a flood is coming
+service: pages
+where: labels.role == "bulletin"
+count: 4
+for: 2s
+edits:
+  - {set: events/worker_connections, to: 2048}
+probes:
+  - {name: connections, ask: "file /etc/nginx/nginx.conf", before: bytes == %d, after: bytes == %d}
+ladder: {stages: [{up-to: 1}, {hosts: all, gate: false}], at_once: 4, soak: 200ms, pause_after: 9}
+`, len(confText), len(confText)+1))
+	d := r.approved(id)
+	if d.Rehearsal.Plan.For != ladder.Span(2e9) || !slices.ContainsFunc(d.Rehearsal.Plan.Pace, func(s string) bool { return strings.Contains(s, "goes back by itself 2 s after it is done") }) {
+		t.Errorf("a reviewer reads %q", d.Rehearsal.Plan.Pace)
+	}
+	before := r.file(0)
+	d = r.climb(id)
+	if d.State != change.Completed && d.State != change.Countered {
+		t.Fatalf("the climb ended %s: %+v", d.State, d.Climb)
+	}
+	first := r.file(1)
+	edited := strings.Replace(first, "2048", "3000", 1)
+	r.hosts[1].Files.Write(confPath, []byte(edited))
+	r.hosts[2].Close() // it is away
+	if _, err := r.store.AppendRecord(ctx); err != nil {
+		t.Fatal(err)
+	}
+	d = r.until(id, func(d shown) bool {
+		return d.Temporary != nil && d.Temporary.Back == 2 && len(d.Temporary.Stuck) == 2
+	})
+	if r.file(0) != before || r.file(3) != before || r.file(1) != edited {
+		t.Errorf("what stands is not old, edited, new and old")
+	}
+	if s := d.Temporary.Stuck; s[0].Host != "b01" || s[0].Again || !strings.Contains(s[0].Why, "edited") || s[1].Host != "b02" || !s[1].Again {
+		t.Errorf("those that are stuck are told as %+v", s)
+	}
+	if !d.Climb.Returns || d.State != change.Completed {
+		t.Errorf("the newest climb returns: %v; the change is %s", d.Climb.Returns, d.State)
+	}
+	r.verifyRecord()
+}
+
+// TestReturnedEarly has a change that would last long go back at will, and be countered by
+// itself.
+func TestReturnedEarly(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 3)
+	ctx := t.Context()
+	id := r.drafted("title: t\nreason: r\nservice: pages\nwhere: labels.role == \"bulletin\"\ncount: 3\nfor: 240h\nedits:\n  - {set: events/worker_connections, to: 2048}\nladder: {stages: [{hosts: all}], at_once: 3, soak: 200ms}\n")
+	before := r.file(0)
+	r.approved(id)
+	if err := r.store.ReturnNow(ctx, "ines", id, "x"); err == nil || !strings.Contains(err.Error(), "no host of change") {
+		t.Errorf("it returns before it climbs: %v", err)
+	}
+	d := r.climb(id)
+	if d.Temporary == nil || d.Temporary.Waits != 3 || d.Temporary.First == nil || d.State != change.Completed {
+		t.Fatalf("it is %s, temporary: %+v", d.State, d.Temporary)
+	}
+	if err := r.store.ReturnNow(ctx, "ines", id, " "); err == nil || !strings.Contains(err.Error(), "say why") {
+		t.Errorf("it returns without a reason: %v", err)
+	}
+	// The approval has long ended by then, and somebody took theirs back.
+	if _, err := r.store.AppendRecord(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.store.ReturnNow(ctx, "ines", id, "the flood did not come"); err != nil {
+		t.Fatal(err)
+	}
+	d = r.until(id, func(d shown) bool { return d.State == change.Countered })
+	if d.Temporary.Back != 3 || r.file(0) != before || r.file(2) != before || len(d.runs) != 3 || d.runs[0].State != ladder.Done {
+		t.Errorf("after its return: %+v, runs %+v", d.Temporary, d.runs)
+	}
+	if _, err := r.engine.Counter(ctx, "ines", id, "x"); err == nil || !strings.Contains(err.Error(), "every host is back by itself") {
+		t.Errorf("a counter-change of it: %v", err)
+	}
+	if kinds := r.kinds("climb.started", "change.return-asked", "change.countered"); kinds["climb.started"] != 2 || kinds["change.return-asked"] != 1 || kinds["change.countered"] != 1 {
+		t.Errorf("the record tells of %v", kinds)
+	}
+	if missed, err := r.engine.LookForDrift(ctx, ""); err != nil || len(missed) > 0 {
+		t.Fatal(missed, err)
+	}
+	if drifted, _ := r.store.Drift(ctx, ""); len(drifted.Paths) > 0 {
+		t.Errorf("going back counts as drift: %+v", drifted.Paths)
+	}
+}
+
+// TestReturnedPlan turns a plan round, and back.
+func TestReturnedPlan(t *testing.T) {
+	p := probe.Probe{Name: "p", Ask: "unit x.service", Before: `state == "failed"`, After: `state == "active"`}
+	compares := probe.Probe{Name: "c", Ask: "unit x.service", After: "restarts == earlier.restarts"}
+	file := plan.LeafFile{Path: "/a", Base: plan.CopyRef{Kind: plan.Absent}, Candidate: plan.CopyRef{Kind: plan.Regular, Content: "1"}}
+	other := plan.LeafFile{Path: "/b", Base: plan.CopyRef{Kind: plan.Regular, Content: "2"}, Candidate: plan.CopyRef{Kind: plan.Regular, Content: "3"}}
+	head := plan.Head{Probes: []probe.Probe{p, compares}, Parts: []plan.Part{{Probes: []probe.Probe{p}}}}
+	leaf := plan.Leaf{Host: "h", Parts: []plan.LeafPart{{Files: []plan.LeafFile{file, other}, Shown: []string{"x"}, InForce: []probe.Probe{p}}}}
+	h, l := plan.Returned(head, leaf)
+	if len(h.Probes) != 1 || h.Probes[0].Before != p.After || h.Probes[0].After != p.Before || len(h.Parts[0].Probes) != 1 || h.Parts[0].Probes[0].After != p.Before {
+		t.Errorf("its probes are %+v, %+v", h.Probes, h.Parts)
+	}
+	files := l.Parts[0].Files
+	if files[0].Path != "/b" || files[1].Path != "/a" || files[1].Candidate != file.Base || files[0].Base != other.Candidate || l.Parts[0].Shown != nil || l.Parts[0].InForce != nil {
+		t.Errorf("what refers goes back first, what was made goes last: %+v", l.Parts[0])
+	}
+	if leaf.Parts[0].Files[0].Base.Kind != plan.Absent || head.Parts[0].Probes[0].After != p.After {
+		t.Error("the plan itself was turned")
+	}
+	for _, c := range []struct {
+		file plan.LeafFile
+		back bool
+	}{{file, true}, {other, true}, {plan.LeafFile{}, false}, {plan.LeafFile{Candidate: plan.CopyRef{Kind: plan.Made}}, false}, {plan.LeafFile{Base: plan.CopyRef{Kind: plan.Regular, Sum: "1"}}, false}} {
+		if why := c.file.Returns(); (why == "") != c.back {
+			t.Errorf("%+v goes back: %q", c.file, why)
+		}
+	}
+}

@@ -1,0 +1,183 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"wladder/core/change"
+	"wladder/core/ladder"
+	"wladder/core/plan"
+	"wladder/core/view"
+)
+
+// beginReturns has hosts whose time is over go back: those of each climb in another of the same
+// plan, which takes all that are done so far, each at its time.
+func (s *Store) beginReturns(ctx context.Context) error {
+	due, err := many[struct{ ID int64 }](ctx, s.pool, `select c.id from climbs c where c.lasts is not null and exists (select from host_runs r where r.climb = c.id and r.back_at <= now()
+		and not exists (select from climbs k join host_runs b on b.climb = k.id where k.returns = c.id and b.host_id = r.host_id)) order by c.id`)
+	for _, c := range due {
+		if err == nil {
+			err = s.tx(ctx, func(tx pgx.Tx) error { return s.beginReturn(ctx, tx, c.ID) })
+		}
+	}
+	return err
+}
+
+func (s *Store) beginReturn(ctx context.Context, tx pgx.Tx, id int64) error {
+	c, err := one[struct {
+		climbRow
+		StartedBy string
+	}](ctx, tx, "climb", `select id, change, digest, plan, state, open, accepted, returns, started_by from climbs where id = $1 for update`, id)
+	if err != nil {
+		return err
+	}
+	p, err := s.plan(ctx, tx, c.Plan)
+	if err != nil {
+		return err
+	}
+	var back int64
+	err = tx.QueryRow(ctx, `select coalesce(max(id), 0) from climbs where returns = $1 and ended_at is null`, id).Scan(&back)
+	if err != nil {
+		return err
+	}
+	made := back == 0
+	open := len(p.Head.Policy.Stages) // gates were for the way up
+	if made {
+		if err := tx.QueryRow(ctx, `insert into climbs (change, digest, plan, state, started_by, returns, open, accepted) values ($1, $2, $3, 'running', $4, $5, $6, $6) returning id`, c.Change, c.Digest, c.Plan, c.StartedBy, id, open).Scan(&back); err != nil {
+			return err
+		}
+	}
+	tag, err := tx.Exec(ctx, `insert into host_runs (climb, host_id, host, stage, state, may_fail, not_before)
+		select $2, r.host_id, r.host, 0, 'queued', false, r.back_at from host_runs r where r.climb = $1 and r.back_at is not null
+			and not exists (select from climbs k join host_runs b on b.climb = k.id where k.returns = $1 and b.host_id = r.host_id) order by r.back_at, r.id`, id, back)
+	if err != nil || !made {
+		return err
+	}
+	return s.happened(ctx, tx, "wladderd", "climb.started", c.Change, subject(c.Change), climbTold{Climb: back, Digest: c.Digest, Open: open, Accepted: open, Hosts: int(tag.RowsAffected()), Why: fmt.Sprintf("what climb %d changed goes back, as the plan says", id)})
+}
+
+// awayAgain is how soon a host that could not be reached for its return is tried again.
+const awayAgain = 2 * time.Minute
+
+// again queues hosts of a return that were not reached once more. What somebody edited since
+// stays: a person has to look.
+func (s *Store) again(ctx context.Context, tx pgx.Tx, c climbRow) error {
+	_, err := tx.Exec(ctx, `update host_runs r set state = 'queued', step = '', not_before = now() + $2, updated_at = now() where climb = $1 and state = 'passed-over' and not failed
+		and not exists (select from steps s where s.host_run = r.id and s.outcome = 'overtaken')`, c.ID, awayAgain)
+	return err
+}
+
+// dueNow tells whether a host of a return has its time by now, and that no freeze holds it
+// which policy lets hold returns.
+func (s *Store) dueNow(ctx context.Context, tx pgx.Tx, c climbRow) (bool, error) {
+	labels, err := labelRows(ctx, tx, `select distinct coalesce(l.body::jsonb -> 'labels', '{}') as labels from host_runs r join leaves l on l.plan = $2 and l.host_id = r.host_id where r.climb = $1 and r.state = 'queued' and coalesce(r.not_before, '-infinity') <= now()`, c.ID, c.Plan)
+	if err != nil || len(labels) == 0 {
+		return false, err
+	}
+	_, p, err := s.policyNow(ctx, tx)
+	if err != nil {
+		return false, err
+	}
+	hold, err := p.HoldsReturn(labels, s.now())
+	why := ""
+	if hold != nil {
+		why = "hosts wait to go back: " + hold.String()
+	}
+	if err == nil {
+		_, err = tx.Exec(ctx, `update climbs set why = $2 where id = $1 and why <> $2`, c.ID, why)
+	}
+	return hold == nil, err
+}
+
+// permittedBack checks what has to hold for hosts to go back: that this server would do just
+// what was approved, under definitions that serve still. Approvals may have ended.
+func (s *Store) permittedBack(ctx context.Context, tx pgx.Tx, head plan.Head, scripts string) error {
+	if err := s.Sound(); err != nil {
+		return err
+	}
+	if err := otherScripts(head, scripts); err != nil {
+		return err
+	}
+	for _, part := range head.Parts {
+		if err := s.served(ctx, tx, part.Service, part.ServiceDigest); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// returned ends a return: where every host is back, the change is countered by itself.
+func (s *Store) returned(ctx context.Context, tx pgx.Tx, actor string, c climbRow) error {
+	row, err := lockChange(ctx, tx, c.Change)
+	if err != nil {
+		return err
+	}
+	var left int
+	if err := tx.QueryRow(ctx, `select count(*) from climbs c join host_runs r on r.climb = c.id where c.change = $1 and c.returns is null and r.state = 'done'
+		and not exists (select from climbs k join host_runs b on b.climb = k.id where k.returns = c.id and b.host_id = r.host_id and b.state = 'done')`, c.Change).Scan(&left); err != nil {
+		return err
+	}
+	if _, ok := change.Next(row.State, change.TakenBack); !ok || left > 0 {
+		return nil
+	}
+	if err := move(ctx, tx, row, change.TakenBack); err != nil {
+		return err
+	}
+	return s.happened(ctx, tx, actor, "change.countered", c.Change, subject(c.Change), map[string]any{"by": c.Change})
+}
+
+// ReturnNow has the hosts of a temporary change go back before their time.
+func (s *Store) ReturnNow(ctx context.Context, actor string, id int64, because string) error {
+	if strings.TrimSpace(because) == "" {
+		return unfit("because: is empty; say why change %d goes back before its time", id)
+	}
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		if _, err := lockChange(ctx, tx, id); err != nil {
+			return err
+		}
+		tag, err := tx.Exec(ctx, `update host_runs r set back_at = now() from climbs c where c.id = r.climb and c.change = $1 and c.lasts is not null and r.back_at > now()`, id)
+		if err != nil {
+			return err
+		}
+		queued, err := tx.Exec(ctx, `update host_runs r set not_before = now() from climbs c where c.id = r.climb and c.change = $1 and c.returns is not null and r.state = 'queued' and r.not_before > now()`, id)
+		if err != nil {
+			return err
+		}
+		if tag.RowsAffected()+queued.RowsAffected() == 0 {
+			return conflict("no host of change %d waits to go back", id)
+		}
+		return s.happened(ctx, tx, actor, "change.return-asked", id, subject(id), map[string]any{"because": because})
+	})
+}
+
+// temporaryOf says when hosts of a temporary change go back, and which did not.
+func (s *Store) temporaryOf(ctx context.Context, q querier, id int64) (*view.Temporary, error) {
+	rows, err := many[struct {
+		Lasts         *int64
+		Waits, Back   int
+		First, Last   *time.Time
+		Host, Why     []string
+		State         []ladder.RunState
+		ClimbedBefore bool
+	}](ctx, q, `select (select extract(epoch from max(lasts))::bigint from climbs where change = $1) as lasts,
+			exists (select from climbs where change = $1) as climbed_before,
+			count(*) filter (where b.id is null or b.state = 'queued')::int as waits, count(*) filter (where b.state = 'done')::int as back,
+			min(coalesce(b.not_before, r.back_at)) filter (where b.id is null or b.state = 'queued') as first, max(coalesce(b.not_before, r.back_at)) filter (where b.id is null or b.state = 'queued') as last,
+			coalesce(array_agg(b.host order by b.host) filter (where b.state in ('passed-over', 'restored', 'stranded') or b.state = 'queued' and b.n > 0), '{}') as host,
+			coalesce(array_agg(b.why order by b.host) filter (where b.state in ('passed-over', 'restored', 'stranded') or b.state = 'queued' and b.n > 0), '{}') as why,
+			coalesce(array_agg(b.state order by b.host) filter (where b.state in ('passed-over', 'restored', 'stranded') or b.state = 'queued' and b.n > 0), '{}') as state
+		from climbs c join host_runs r on r.climb = c.id and r.back_at is not null left join climbs k on k.returns = c.id left join host_runs b on b.climb = k.id and b.host_id = r.host_id where c.change = $1`, id)
+	if err != nil || rows[0].Lasts == nil {
+		return nil, err
+	}
+	r := rows[0]
+	t := &view.Temporary{For: ladder.Span(time.Duration(*r.Lasts) * time.Second), Waits: r.Waits, Back: r.Back, First: utc(r.First), Last: utc(r.Last), Stuck: []view.NotBack{}}
+	for i, host := range r.Host {
+		t.Stuck = append(t.Stuck, view.NotBack{Host: host, Why: r.Why[i], Again: r.State[i] == ladder.Queued})
+	}
+	return t, nil
+}
