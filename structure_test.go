@@ -26,16 +26,17 @@ var mayImport = map[string]string{
 	"core/render":     "core/change core/conf core/definition core/expr core/finding core/plan core/probe core/secret core/written",
 	"core/outline":    "core/change core/ladder core/plan core/probe",
 	"core/drift":      "",
+	"core/form":       "core/change core/definition core/written",
 	"core/policy":     "core/expr core/finding core/written",
 	"core/view":       "core/change core/conf core/expr core/finding core/ladder core/outline core/plan core/probe core/render",
 
 	"standin":          "",
 	"host":             "core/cache core/definition core/expr core/finding core/ladder core/plan core/probe core/render core/secret core/signin core/written",
-	"store":            "core/cache core/change core/conf core/definition core/drift core/expr core/finding core/ladder core/outline core/plan core/policy core/probe core/record core/render core/secret core/view core/written",
+	"store":            "core/cache core/change core/conf core/definition core/drift core/expr core/finding core/form core/ladder core/outline core/plan core/policy core/probe core/record core/render core/secret core/view core/written",
 	"store/postmaster": "",
 	"store/faulty":     "",
 	"engine":           "core/cache core/change core/conf core/definition core/drift core/expr core/finding core/ladder core/outline core/plan core/probe core/record core/render core/secret core/signin core/view host store",
-	"api":              "core/cache core/change core/definition core/ladder core/policy core/record core/view core/written engine host store",
+	"api":              "core/cache core/change core/definition core/form core/ladder core/policy core/record core/view core/written engine host store",
 	"client":           "core/ladder core/record core/view",
 	"console":          "",
 	"console/chromium": "",
@@ -43,7 +44,7 @@ var mayImport = map[string]string{
 	"lab":              "",
 	"bundled":          "",
 
-	"cmd/wladder":      "bundled client core/change core/conf core/definition core/finding core/ladder core/outline core/policy core/record core/render core/view",
+	"cmd/wladder":      "bundled client core/change core/conf core/definition core/finding core/form core/ladder core/outline core/policy core/record core/render core/view",
 	"cmd/wladderd":     "api console core/expr core/record core/view engine host store store/postmaster",
 	"cmd/wladder-demo": "client core/ladder core/view demo standin",
 	"":                 "", // this test

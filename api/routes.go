@@ -112,6 +112,18 @@ var routes = []route{
 	{"POST", "/services/{name}/withdrawal", "Have a version serve no host any more; climbs that use it pause", "admin", true, view.Judgement{}, nil, 204, (*Server).withdrawService},
 	{"POST", "/services/{name}/approval", "Let a version serve hosts", "admin", true, view.Judgement{}, nil, 204, (*Server).approveService},
 
+	{"GET", "/forms", "Changes that are kept with blanks in them", "viewer", false, nil, []view.Form{}, 200, (*Server).forms},
+	{"GET", "/forms/{name}", "One form, with its blanks", "viewer", false, nil, view.Form{}, 200, (*Server).form},
+	{"POST", "/forms", "Keep a form", "author", false, "", view.Form{}, 200, (*Server).keepForm},
+	{"POST", "/forms/{name}/draft", "Draft a change from a form, its blanks filled in", "author", false, view.Filling{}, view.Created{}, 201, (*Server).draftForm},
+	{"POST", "/hosts/{name}/edited", "The edits that turn a file of a host, as it is now, into a copy that was edited by hand", "author", false, view.EditedCopy{}, view.DerivedEdits{}, 200, func(s *Server, c *gin.Context) {
+		var in view.EditedCopy
+		if s.read(c, &in) {
+			out, err := s.Engine.Derive(c, c.Param("name"), in)
+			give(s, c)(out, fit(err))
+		}
+	}},
+
 	{"GET", "/policy", "The policy that holds", "viewer", false, nil, view.PolicyVersion{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Policy(c)) }},
 	{"PUT", "/policy", "Ask for another policy, to which a second admin has to agree", "admin", true, "", view.Requested{}, 200, (*Server).loadPolicy},
 

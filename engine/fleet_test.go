@@ -250,3 +250,34 @@ func TestDriftIsLookedForAgain(t *testing.T) {
 	<-ended
 	r.verifyRecord()
 }
+
+// TestDerivedFromACopy has somebody edit a host's file by hand, and a change be derived from
+// that: with the secrets in it or covered, and not where a secret was edited.
+func TestDerivedFromACopy(t *testing.T) {
+	t.Parallel()
+	text := strings.Replace(confText, "http {", "http {\n    index swordfish-99;", 1)
+	r := newRig(t, 2, func(_ int, c *standin.Config) { c.Image = map[string]string{confPath: text} })
+	r.load("pages", fleetDefinition)
+	ctx := t.Context()
+	for _, c := range []struct{ copied, edits, refused string }{
+		{strings.Replace(text, "512", "2048", 1), "- set: events/worker_connections\n  to: 2048\n", ""},
+		{strings.Replace(strings.Replace(text, "512", "2048", 1), "swordfish-99", secret.Placeholder, 1), "- set: events/worker_connections\n  to: 2048\n", ""},
+		{strings.Replace(text, "swordfish-99", "swordfish-100", 1), "", "another value at http/index, which is secret"},
+		{text, "", "says what /etc/nginx/nginx.conf on b00 says already"},
+		{"events {", "", "the edited copy"},
+	} {
+		out, err := r.engine.Derive(ctx, "b00", view.EditedCopy{Service: "pages", Text: c.copied})
+		if out.Edits != c.edits || (err != nil) != (c.refused != "") || err != nil && !strings.Contains(err.Error(), c.refused) || strings.Contains(fmt.Sprint(err), "swordfish-100") {
+			t.Errorf("%.60q: %q, %v; want %q, %q", c.copied, out.Edits, err, c.edits, c.refused)
+		}
+	}
+	for _, c := range []struct {
+		host string
+		in   view.EditedCopy
+		want string
+	}{{"nobody", view.EditedCopy{Service: "pages"}, "is not there"}, {"b00", view.EditedCopy{Service: "none"}, "is not there"}, {"b00", view.EditedCopy{Service: "pages", File: "other"}, "it has main"}, {"b00", view.EditedCopy{Service: "pages", Instance: "x"}, "or that instance"}} {
+		if _, err := r.engine.Derive(ctx, c.host, c.in); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s, %+v: %v; want %q", c.host, c.in, err, c.want)
+		}
+	}
+}

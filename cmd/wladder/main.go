@@ -30,7 +30,7 @@ func commands() []command {
 		hostsCommand, hostCommand, hostsLoad, survey, ask, secretCommand, secretsCommand,
 		services, serviceCommand, bundledCommand, servicesLoad, servicesApprove, servicesWithdraw,
 		settings, retouch, compare, driftCommand,
-		draft, changes, show, rehearse, diff, findings,
+		draft, formsCommand, formLoad, changes, show, rehearse, diff, findings,
 		offer, acknowledge, override, comment, approve, decline, withdrawApproval, reviewCommand, leaveOut, share, takeOver, withdraw,
 		climb, follow, pause, resume, stop, returnCommand, counter, followUpCommand,
 		policyCommand, policyLoad, recordCommand,

@@ -129,6 +129,17 @@ func (s *Service) Executes(file string, a conf.Address) bool {
 	return false
 }
 
+// CheckType says what is wrong with the type, and what belongs to it, of a setting that stands
+// by itself; empty where nothing is.
+func (t *Setting) CheckType() string {
+	p := &written.Problems{}
+	t.check(p)
+	if len(p.Texts) == 0 {
+		return ""
+	}
+	return strings.TrimPrefix(p.Texts[0], "settings: "+t.Address+": ")
+}
+
 func (t *Setting) check(p *written.Problems) {
 	if wrong := t.Judge(t.Default); t.Default != "" && wrong != "" {
 		p.Add("settings: %s: default: %s", t.Address, wrong)

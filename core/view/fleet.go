@@ -113,3 +113,44 @@ type Told struct {
 	// What says in words what happened where no value can be told.
 	What string `json:"what"`
 }
+
+// Form is a change that is kept with blanks in it.
+type Form struct {
+	Name    string    `json:"name"`
+	Version int       `json:"version"`
+	Title   string    `json:"title"`
+	Source  string    `json:"source"`
+	Names   int       `json:"-"` // the set of names in which it is written
+	By      string    `json:"by"`
+	At      time.Time `json:"at"`
+	Blanks  []Blank   `json:"blanks" db:"-"`
+}
+
+// Blank is what is filled in.
+type Blank struct {
+	Name        string   `json:"name"`
+	Type        string   `json:"type"`
+	Range       string   `json:"range,omitempty"`
+	Choices     []string `json:"choices,omitempty"`
+	Measure     string   `json:"measure,omitempty"`
+	Default     string   `json:"default,omitempty"`
+	Explanation string   `json:"explanation,omitempty"`
+}
+
+// Filling fills the blanks of a form in.
+type Filling struct {
+	Blanks map[string]string `json:"blanks"`
+}
+
+// EditedCopy is a file of a host that somebody edited by hand, to have the edits told.
+type EditedCopy struct {
+	Service  string `json:"service"`
+	File     string `json:"file,omitempty"` // by its key; the service's only one where empty
+	Instance string `json:"instance,omitempty"`
+	Text     string `json:"text"`
+}
+
+// DerivedEdits are the edits that give it, as a change writes them.
+type DerivedEdits struct {
+	Edits string `json:"edits"` // YAML
+}
