@@ -260,8 +260,8 @@ func TestDerivedFromACopy(t *testing.T) {
 	r.load("pages", fleetDefinition)
 	ctx := t.Context()
 	for _, c := range []struct{ copied, edits, refused string }{
-		{strings.Replace(text, "512", "2048", 1), "- set: events/worker_connections\n  to: 2048\n", ""},
-		{strings.Replace(strings.Replace(text, "512", "2048", 1), "swordfish-99", secret.Placeholder, 1), "- set: events/worker_connections\n  to: 2048\n", ""},
+		{strings.Replace(text, "512", "2048", 1), "- set: events/worker_connections\n  to: \"2048\"\n", ""},
+		{strings.Replace(strings.Replace(text, "512", "2048", 1), "swordfish-99", secret.Placeholder, 1), "- set: events/worker_connections\n  to: \"2048\"\n", ""},
 		{strings.Replace(text, "swordfish-99", "swordfish-100", 1), "", "another value at http/index, which is secret"},
 		{text, "", "says what /etc/nginx/nginx.conf on b00 says already"},
 		{"events {", "", "the edited copy"},

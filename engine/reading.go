@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"wladder/core/conf"
 	"wladder/core/definition"
 	"wladder/core/expr"
 	"wladder/core/finding"
@@ -213,7 +214,7 @@ func (r *reading) read(ctx context.Context, found *store.Read) (findings []findi
 		return findings, err
 	}
 	err = r.settle(ctx, finding.Vetoed(findings))
-	return slices.Concat(findings, r.lasting(), r.collisions(), r.claims(), r.drift()), err
+	return slices.Concat(findings, r.lasting(), r.collisions(), r.claims(), r.drift(ctx)), err
 }
 
 // lasting finds paths of a temporary change that cannot go back by themselves.
@@ -275,18 +276,57 @@ func (r *reading) collisions() (findings []finding.Finding) {
 	return findings
 }
 
-// drift finds files of the change that are not as our newest climb there left them.
-func (r *reading) drift() (findings []finding.Finding) {
+// drift finds files of the change that are not as our newest climb there left them. A change
+// that takes another back tramples none of them.
+func (r *reading) drift(ctx context.Context) (findings []finding.Finding) {
 	for _, c := range r.services {
 		for _, f := range slices.Concat(c.Files, c.Held) {
 			stood, known := r.placed[r.host.ID][f.Path]
-			if known && !stood.Is(f.Base.Ref(r.Store.ContentID)) {
+			switch {
+			case !known || stood.Is(f.Base.Ref(r.Store.ContentID)):
+			case r.spec.TakesBack != 0:
+				v := veto("edited-since", "is not as change %d left it: somebody has edited it since, past this server%s. It is not trampled: see who and why, then take back by hand what is to go, or leave this host out", stood.Change, r.since(ctx, c, f, stood))
+				v.File = f.Found.Path
+				findings = append(findings, v)
+			default:
 				findings = append(findings, finding.Finding{Level: finding.Warn, Code: "drift", File: f.Found.Path,
 					Text: fmt.Sprintf("is not as change %d left it: somebody has edited it since, past this server. See who and why before you build on that", stood.Change)})
 			}
 		}
 	}
 	return findings
+}
+
+// maxSince bounds the lines that are shown of what somebody edited.
+const maxSince = 12
+
+// since shows what stands in a file beside what was left there, by the lines that differ;
+// secrets are covered. It is empty where what was left is not kept.
+func (r *reading) since(ctx context.Context, c *carried, f render.Rendered, stood store.Stood) string {
+	if stood.Kind != string(plan.Regular) || f.Base.Kind != plan.Regular || f.Base.Sum != "" {
+		return ""
+	}
+	left, err := r.Store.Content(ctx, stood.Content)
+	if err != nil {
+		return ""
+	}
+	judge := c.Service.Secrets(f.Key)
+	var masked [2][]byte
+	for i, content := range [][]byte{left, f.Base.Content} {
+		doc, _ := conf.Parse(f.Path, f.Format, content) // nil where it is none
+		r.redactor.AddFile(judge, content, doc)
+		masked[i] = secret.Mask(judge, content, doc)
+	}
+	var lines []string
+	for line := range strings.Lines(render.Unified(f.Path, masked[0], masked[1])) {
+		if (line[0] == '-' || line[0] == '+') && !strings.HasPrefix(line, "---") && !strings.HasPrefix(line, "+++") {
+			lines = append(lines, map[byte]string{'-': "we left: ", '+': "it says: "}[line[0]]+strings.TrimSpace(line[1:]))
+		}
+	}
+	if more := len(lines) - maxSince; more > 0 {
+		lines = append(lines[:maxSince], fmt.Sprintf("and %d lines more", more))
+	}
+	return " (" + strings.Join(lines, "; ") + ")"
 }
 
 // claims finds paths of the change that the definition of another service claims too, which

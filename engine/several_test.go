@@ -436,7 +436,23 @@ func TestCounter(t *testing.T) {
 	if d := r.show(id); !slices.Equal(d.TakenBackBy, []int64{back}) || d.State != change.Completed {
 		t.Errorf("before its opposite has climbed: %s, taken back by %v", d.State, d.TakenBackBy)
 	}
-	d := r.approved(back)
+	// What somebody edited since is shown beside what was left, and not trampled.
+	left := r.file(1)
+	r.hosts[1].Files.Write(confPath, []byte(strings.Replace(left, "1024", "1500", 1)))
+	d := r.rehearse(back)
+	said := ""
+	for _, g := range d.Rehearsal.Groups {
+		for _, f := range g.Findings {
+			if f.Code == "edited-since" {
+				said = fmt.Sprintf("%s %v: %s", f.Level, g.Hosts, f.Text)
+			}
+		}
+	}
+	if !strings.HasPrefix(said, "veto [b01]: is not as change") || !strings.Contains(said, "we left: worker_connections 1024;") || !strings.Contains(said, "it says: worker_connections 1500;") || d.Rehearsal.Planned != 2 {
+		t.Errorf("of a host that was edited since it says %q, with %d planned", said, d.Rehearsal.Planned)
+	}
+	r.hosts[1].Files.Write(confPath, []byte(left))
+	d = r.approved(back)
 	for _, want := range []string{"Takes back change", "it was a mistake", "FLO-1", `name in ["b00", "b01", "b02"]`, "count: \"3\"", "where: name in [\"b02\"]"} {
 		if !strings.Contains(d.Source, want) {
 			t.Errorf("%q is not in\n%s", want, d.Source)

@@ -111,6 +111,7 @@ var overriding = map[string]Places{
 	"secret-written-out":   {nobody: mendChange},
 	"two-services":         {nobody: mendChange},
 	"no-return":            {nobody: mendChange},
+	"edited-since":         {nobody: "somebody has edited it since, past this server"},
 	"other-version":        {nobody: nothingMade},
 	"base-missing":         {nobody: nothingMade},
 	"base-unreadable":      {nobody: nothingMade},
