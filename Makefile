@@ -15,7 +15,7 @@ root = if [ "$$(id -u)" = 0 ]; then lab/lab.sh base; fi
 help:
 	@echo 'make demo      start the server, stand-in hosts and past changes; it prints where and who'
 	@echo '               (HOSTS=lab: six real hosts of the laboratory instead; wants root)'
-	@echo 'make tour      walk through one change with the client, in under a minute'
+	@echo 'make tour      walk through changes with the client, in two minutes'
 	@echo 'make test      everything that can be checked here, real hosts and browser included'
 	@echo 'make lab       the laboratory alone, each script cut at every point: half an hour'
 	@echo 'make build     bin/wladderd, bin/wladder, bin/wladder-demo'
@@ -39,6 +39,7 @@ tour:
 	@scripts/setup demo
 	@$(MAKE) --no-print-directory build
 	@bin/wladder-demo -tour
+	@bin/wladder-demo -story
 
 build: $(console)
 	@scripts/setup build

@@ -13,7 +13,7 @@ import (
 	"wladder/standin"
 )
 
-//go:embed services changes images
+//go:embed services changes images story
 var files embed.FS
 
 // File gives a file of the scenario, such as changes/5-connections.yaml.
@@ -40,6 +40,7 @@ const UploadToken = "made-up-Token-4711-upland"
 var People = []Person{
 	{"ines", "Ines Vael", "author,operator"},
 	{"oda", "Oda Marsh", "reviewer"},
+	{"kai", "Kai Strand", "reviewer"},
 	{"tam", "Tam Reed", "operator"},
 	{"ada", "Ada Thorne", "admin,operator"},
 	{"ben", "Ben Quill", "admin"},

@@ -341,6 +341,16 @@ func TestEmergency(t *testing.T) {
 	if c := x.detail().Climb; c.State != ladder.Paused || !strings.Contains(c.Why, "by ines has ended") {
 		t.Errorf("after half an hour the climb is %s (%s)", c.State, c.Why)
 	}
+	if late, err := s.NoteOverdue(ctx); err != nil || len(late) != 0 {
+		t.Errorf("overdue before its time: %v, %v", late, err)
+	}
+	x.at = x.at.Add(12 * time.Hour)
+	for _, want := range []int{1, 0} { // once
+		if late, err := s.NoteOverdue(ctx); err != nil || len(late) != want {
+			t.Errorf("overdue: %v, %v; want %d", late, err, want)
+		}
+	}
+	x.at = x.at.Add(-12 * time.Hour)
 	x.does("reviewed by who approved it", s.Review(ctx, "ines", x.id, "fine"), "somebody else reviews it", change.Climbing)
 	x.does("reviewed without a word", s.Review(ctx, "oda", x.id, ""), "say what you think", change.Climbing)
 	x.does("reviewed", s.Review(ctx, "ben", x.id, "it was right; give the pool a limit of its own"), "", change.Climbing)

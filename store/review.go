@@ -201,6 +201,28 @@ func (s *Store) Review(ctx context.Context, actor string, id int64, because stri
 	})
 }
 
+// NoteOverdue notes, once each, that nobody has reviewed in time what was approved in an
+// emergency, and tells which changes those are.
+func (s *Store) NoteOverdue(ctx context.Context) (changes []int64, err error) {
+	late, err := many[struct {
+		Change  int64
+		Digest  string
+		Account string
+	}](ctx, s.pool, `select e.change, e.digest, e.account from approvals e where e.verdict = 'emergency' and e.due_at < $1
+		and not exists (select from approvals r where r.change = e.change and r.digest = e.digest and r.verdict = 'reviewed' and r.id > e.id)
+		and not exists (select from record o where o.change = e.change and o.kind = 'review.overdue' and o.body::jsonb ->> 'digest' = e.digest)
+		and not exists (select from happened o where o.change = e.change and o.kind = 'review.overdue' and o.body::jsonb ->> 'digest' = e.digest) order by e.id`, s.now())
+	for _, l := range late {
+		if err == nil {
+			err = s.tx(ctx, func(tx pgx.Tx) error {
+				return s.happened(ctx, tx, "wladderd", "review.overdue", l.Change, subject(l.Change), map[string]any{"digest": l.Digest, "approved_by": l.Account})
+			})
+			changes = append(changes, l.Change)
+		}
+	}
+	return changes, err
+}
+
 // TakeApprovalBack has one's own approval count no more; where too few are left, a climb
 // pauses.
 func (s *Store) TakeApprovalBack(ctx context.Context, actor string, id int64, because string) error {

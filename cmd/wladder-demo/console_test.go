@@ -393,3 +393,12 @@ func TestTour(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// TestStory has the story told, which checks each step by itself.
+func TestStory(t *testing.T) {
+	t.Parallel()
+	o := opened(t)
+	if err := o.story(t.Context()); err != nil {
+		t.Error(err)
+	}
+}

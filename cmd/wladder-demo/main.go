@@ -1,6 +1,6 @@
 // Command wladder-demo runs Wide Ladder with the scenario that ships with it:
 // stand-in hosts, the server, and past changes in different states. With -tour
-// it walks through one change with the client instead, and ends.
+// or -story it walks through changes with the client instead, and ends.
 package main
 
 import (
@@ -26,12 +26,20 @@ func main() {
 	dir := flag.String("dir", ".demo", "directory of the demo; made anew at each start")
 	listen := flag.String("listen", "127.0.0.1:8480", "address of the server")
 	tour := flag.Bool("tour", false, "walk through one change with the client, then end")
+	story := flag.Bool("story", false, "walk through a team's review, reuse and upkeep with the client, then end")
 	lab := flag.Bool("lab", false, "use six real hosts, booted on this machine, instead of stand-ins; wants root")
 	within := flag.Bool("inside", false, "of -lab: this process is where the hosts are")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	begin := func() error { return run(ctx, *dir, *listen, *tour) }
+	walk := (*office).keepOpen
+	switch {
+	case *tour:
+		walk = (*office).tour
+	case *story:
+		walk = (*office).story
+	}
+	begin := func() error { return run(ctx, *dir, *listen, *tour || *story, walk) }
 	switch {
 	case *within:
 		begin = func() error { return inside(ctx, *dir, *listen) }
@@ -54,14 +62,14 @@ type office struct {
 	server *exec.Cmd
 }
 
-func run(ctx context.Context, dir, listen string, tour bool) error {
+func run(ctx context.Context, dir, listen string, beside bool, walk func(*office, context.Context) error) error {
 	self, err := os.Executable()
 	if err != nil {
 		return err
 	}
 	o := &office{dir: dir, bin: filepath.Dir(self)}
 	second := 71
-	if tour { // beside a demo that may be running
+	if beside { // of a demo that may be running
 		second = 72
 		if o.dir, err = os.MkdirTemp("", "wladder-tour-"); err != nil {
 			return err
@@ -82,10 +90,7 @@ func run(ctx context.Context, dir, listen string, tour bool) error {
 		return err
 	}
 	defer o.close()
-	if tour {
-		return o.tour(ctx)
-	}
-	return o.keepOpen(ctx)
+	return walk(o, ctx)
 }
 
 // keepOpen lets past changes happen, says where to go, and waits for the end.

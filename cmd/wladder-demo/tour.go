@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"wladder/client"
 	"wladder/core/ladder"
 	"wladder/demo"
 )
@@ -105,6 +106,8 @@ type guide struct {
 	ctx    context.Context
 	office *office
 	who    string
+	known  map[string]bool // who has signed in
+	reader *client.Client
 	err    error
 }
 

@@ -118,10 +118,24 @@ func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 	for _, l := range d.LeftOut {
 		row("without", fmt.Sprintf("%s, by %s, %s: %s", l.Host, l.Account, when(l.At), l.Because))
 	}
+	t.afterwards(d, row)
 	if d.Rehearsal != nil {
 		t.outline(d)
 		t.alike(d)
 	}
+	if d.Climb != nil {
+		fmt.Fprintln(t.out)
+		w := watched{ChangeDetail: d}
+		if err := w.renew(ctx, t.client(), d); err != nil {
+			return err
+		}
+		fmt.Fprint(t.out, t.ladder(w))
+	}
+	return nil
+}
+
+// afterwards says what became of a change's hosts beside its newest climb.
+func (t *terminal) afterwards(d view.ChangeDetail, row func(name, text string)) {
 	if v := d.Temporary; v != nil {
 		text := fmt.Sprintf("for %s on each host: ", time.Duration(v.For))
 		switch {
@@ -130,7 +144,7 @@ func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 		case v.Waits > 0:
 			text += fmt.Sprintf("%s back from %s to %s", goes(v.Waits), when(*v.First), when(*v.Last))
 		default:
-			text += "no host waits to go back"
+			text += "none waits to go back"
 		}
 		row("temporary", text+fmt.Sprintf("; %d back", v.Back))
 		for _, s := range v.Stuck {
@@ -147,15 +161,6 @@ func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 	if len(d.Behind) > 0 && d.State != change.Climbing {
 		row("behind", fmt.Sprintf("%s: wladder climb -behind %d takes %s while the approval lasts", named(d.Behind, len(d.Behind)), d.ID, map[bool]string{true: "it", false: "them"}[len(d.Behind) == 1]))
 	}
-	if d.Climb != nil {
-		fmt.Fprintln(t.out)
-		w := watched{ChangeDetail: d}
-		if err := w.renew(ctx, t.client(), d); err != nil {
-			return err
-		}
-		fmt.Fprint(t.out, t.ladder(w))
-	}
-	return nil
 }
 
 // goes says how many hosts go.
@@ -174,7 +179,11 @@ func (t *terminal) review(d view.ChangeDetail, row func(name, text string)) {
 		row("lacks", strings.Join(r.Missing, ", and "))
 	}
 	if d.ReviewDue != nil {
-		row("review", fmt.Sprintf("it was approved in an emergency; another reviewer looks at it until %s: wladder review %d", when(*d.ReviewDue), d.ID))
+		late := ""
+		if d.ReviewDue.Before(time.Now()) {
+			late = ", which is over"
+		}
+		row("review", fmt.Sprintf("it was approved in an emergency; another reviewer looks at it until %s%s: wladder review %d", when(*d.ReviewDue), late, d.ID))
 	}
 	if planning || d.State == change.Climbing {
 		row("held", r.Held)

@@ -62,7 +62,7 @@ func (t *terminal) compared(out view.Compared) {
 		if len(v.As) > 0 {
 			value += " as " + strings.Join(v.As, ", ")
 		}
-		rows = append(rows, []string{cut(plain(value), 50), counted(v.Count, "host"), named(v.Hosts, v.Count)})
+		rows = append(rows, []string{cut(plain(value), 50), counted(v.Count, "host"), named(v.Hosts[:min(len(v.Hosts), 6)], v.Count)})
 	}
 	t.table([]string{"VALUE", "HOSTS", "WHICH"}, rows)
 }
@@ -173,7 +173,11 @@ func (t *terminal) hostFile(ctx context.Context, name, service, key string) erro
 			}
 			fmt.Fprintf(t.out, "# %s\n", plain(f.Path))
 		}
-		fmt.Fprint(t.out, lines(f.Text))
+		if t.live {
+			fmt.Fprint(t.out, lines(f.Text))
+		} else { // to be edited: byte by byte, but for secrets
+			fmt.Fprint(t.out, f.Text)
+		}
 		if f.Problem != "" {
 			fmt.Fprintf(t.out, "# %s: %s\n", plain(f.Path), plain(f.Problem))
 		}

@@ -37,6 +37,11 @@ func watchContents(ctx context.Context, log *slog.Logger, st *store.Store, e *en
 		} else if n > 0 {
 			log.Info("what old host runs kept is gone", "hosts", n)
 		}
+		if late, err := st.NoteOverdue(ctx); err != nil && ctx.Err() == nil {
+			log.Warn("what was approved in an emergency and waits for its review is not known", "error", err)
+		} else if len(late) > 0 {
+			log.Warn("nobody has reviewed in time what was approved in an emergency", "changes", late)
+		}
 		select {
 		case <-ctx.Done():
 			tick.Stop()

@@ -32,6 +32,9 @@ func Asked(c Change) string {
 		}
 		return "it climbs"
 	}
+	if c.ReviewDue != nil {
+		return fmt.Sprintf("a reviewer other than %s looks at what was approved in an emergency, until %s", c.Author, c.ReviewDue.UTC().Format("2006-01-02 15:04 UTC"))
+	}
 	return "nothing"
 }
 
