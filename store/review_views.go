@@ -41,6 +41,9 @@ func (s *Store) reviewOf(ctx context.Context, q querier, d *view.ChangeDetail) (
 	if err != nil {
 		return v, err
 	}
+	if e := p.Emergency; e != nil {
+		v.Alone = p.Teams[e.By]
+	}
 	plan, err := newestPlan(ctx, q, d.ID)
 	if err != nil {
 		return v, err

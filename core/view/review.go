@@ -28,6 +28,8 @@ type Review struct {
 	Overrides []Override `json:"overrides,omitempty"`
 	// Comments are the oldest first, each answer behind what it answers.
 	Comments []Comment `json:"comments,omitempty"`
+	// Alone are those whom policy lets approve alone in an emergency.
+	Alone []string `json:"alone,omitempty"`
 	// Named are who may revise the change beside its author; Wrote who cannot approve it.
 	Named []string `json:"named,omitempty"`
 	Wrote []string `json:"wrote,omitempty"`

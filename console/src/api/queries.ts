@@ -67,7 +67,9 @@ export const signIn = (name: string, password: string) =>
 export const signOut = () => done(api.DELETE('/session'))
 
 // What may be told of a change; each is one call.
-export type Deed = 'rehearse' | 'offer' | 'approve' | 'decline' | 'climb' | 'pause' | 'resume' | 'stop'
+export type Deed =
+  | 'rehearse' | 'offer' | 'approve' | 'emergency' | 'decline' | 'take-approval-back' | 'review'
+  | 'climb' | 'climb-behind' | 'pause' | 'resume' | 'stop' | 'return' | 'follow-up'
 
 export function act(id: number, deed: Deed, digest: string, because = ''): Promise<unknown> {
   const params = { params: { path: { id } } }
@@ -80,6 +82,18 @@ export function act(id: number, deed: Deed, digest: string, because = ''): Promi
       return done(api.POST('/changes/{id}/approval', { ...params, body: { digest, because } }))
     case 'decline':
       return done(api.POST('/changes/{id}/decline', { ...params, body: { digest, because } }))
+    case 'emergency':
+      return done(api.POST('/changes/{id}/emergency', { ...params, body: { digest, because } }))
+    case 'take-approval-back':
+      return done(api.POST('/changes/{id}/approval-withdrawal', { ...params, body: { digest, because } }))
+    case 'review':
+      return done(api.POST('/changes/{id}/review', { ...params, body: { digest, because } }))
+    case 'return':
+      return done(api.POST('/changes/{id}/return', { ...params, body: { digest, because } }))
+    case 'follow-up':
+      return done(api.POST('/changes/{id}/follow-up', { ...params, body: { digest: '', because } }))
+    case 'climb-behind':
+      return done(api.POST('/changes/{id}/climb', { params: { path: { id }, query: { hosts: 'behind' } } }))
     case 'climb':
       return done(api.POST('/changes/{id}/climb', params))
     case 'pause':
@@ -88,6 +102,15 @@ export function act(id: number, deed: Deed, digest: string, because = ''): Promi
       return done(api.POST('/changes/{id}/orders', { ...params, body: { order: deed } }))
   }
 }
+
+// What may be said of a change's plan.
+export const acknowledge = (id: number, body: Schemas['Acknowledgement']) => done(api.POST('/changes/{id}/acknowledgements', { params: { path: { id } }, body }))
+
+export const override = (id: number, body: Schemas['Overriding']) => done(api.POST('/changes/{id}/overrides', { params: { path: { id } }, body }))
+
+export const comment = (id: number, body: Schemas['NewComment']) => done(api.POST('/changes/{id}/comments', { params: { path: { id } }, body }))
+
+export const settle = (id: number, number: number) => done(api.POST('/changes/{id}/comments/{comment}/settlement', { params: { path: { id, comment: String(number) } } }))
 
 export const people = () => queryOptions({ queryKey: ['people'], queryFn: () => done(api.GET('/accounts')), refetchInterval: 15_000 })
 

@@ -226,7 +226,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Let the approved plan climb
+         * Let the approved plan climb; with hosts=behind those that it passed over before
          * @description Needs the role operator.
          */
         post: operations["postChangesIdClimb"];
@@ -370,6 +370,26 @@ export interface paths {
         get: operations["getChangesIdEvents"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/follow-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Draft a change with the same edits for hosts that are not done with this one
+         * @description Needs the role author.
+         */
+        post: operations["postChangesIdFollow-up"];
         delete?: never;
         options?: never;
         head?: never;
@@ -556,6 +576,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/return": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have the hosts of a temporary change go back before their time
+         * @description Needs the role operator.
+         */
+        post: operations["postChangesIdReturn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/review": {
         parameters: {
             query?: never;
@@ -700,6 +740,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/forms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Changes that are kept with blanks in them
+         * @description Needs the role viewer.
+         */
+        get: operations["getForms"];
+        put?: never;
+        /**
+         * Keep a form
+         * @description Needs the role author.
+         */
+        post: operations["postForms"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/forms/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One form, with its blanks
+         * @description Needs the role viewer.
+         */
+        get: operations["getFormsName"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/forms/{name}/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Draft a change from a form, its blanks filled in
+         * @description Needs the role author.
+         */
+        post: operations["postFormsNameDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts": {
         parameters: {
             query?: never;
@@ -746,6 +850,26 @@ export interface paths {
          * @description Needs the role operator.
          */
         patch: operations["patchHostsName"];
+        trace?: never;
+    };
+    "/hosts/{name}/edited": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The edits that turn a file of a host, as it is now, into a copy that was edited by hand
+         * @description Needs the role author.
+         */
+        post: operations["postHostsNameEdited"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/hosts/{name}/fence": {
@@ -1423,6 +1547,15 @@ export interface components {
             probes: string[];
             services: string[];
         };
+        Blank: {
+            choices?: string[];
+            default?: string;
+            explanation?: string;
+            measure?: string;
+            name: string;
+            range?: string;
+            type: string;
+        };
         Change: {
             author: string;
             counts: {
@@ -1449,12 +1582,17 @@ export interface components {
         ChangeDetail: {
             approvals: components["schemas"]["Approval"][];
             author: string;
+            behind?: string[];
             climb?: components["schemas"]["Climb"];
             counts: {
                 [key: string]: number;
             };
             /** Format: date-time */
             created_at: string;
+            earlier?: components["schemas"]["EarlierClimb"][];
+            followed_by?: number[];
+            /** Format: int64 */
+            follows?: number;
             hosts: number;
             /** Format: int64 */
             id: number;
@@ -1475,6 +1613,7 @@ export interface components {
             taken_back_by?: number[];
             /** Format: int64 */
             takes_back?: number;
+            temporary?: components["schemas"]["Temporary"];
             ticket: string;
             title: string;
             /** Format: date-time */
@@ -1503,6 +1642,7 @@ export interface components {
             id: number;
             not_proven: number;
             policy: components["schemas"]["Policy"];
+            returns?: boolean;
             rungs: components["schemas"]["Rung"][];
             /** Format: date-time */
             started_at: string;
@@ -1568,6 +1708,9 @@ export interface components {
         Decision: {
             agreed: boolean;
         };
+        DerivedEdits: {
+            edits: string;
+        };
         Difference: {
             hosts: string[];
             kind: string;
@@ -1596,6 +1739,23 @@ export interface components {
             since: string;
             words: string;
         };
+        EarlierClimb: {
+            done: number;
+            hosts: number;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            started_at: string;
+            started_by: string;
+            /** @enum {string} */
+            state: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
+        };
+        EditedCopy: {
+            file?: string;
+            instance?: string;
+            service: string;
+            text: string;
+        };
         Entry: {
             actor: string;
             /** Format: date-time */
@@ -1613,6 +1773,11 @@ export interface components {
             because: string;
             host: string;
         };
+        Filling: {
+            blanks: {
+                [key: string]: string;
+            };
+        };
         Finding: {
             code: string;
             file?: string;
@@ -1621,6 +1786,16 @@ export interface components {
             level: "veto" | "warn" | "note";
             line?: number;
             text: string;
+        };
+        Form: {
+            /** Format: date-time */
+            at: string;
+            blanks: components["schemas"]["Blank"][];
+            by: string;
+            name: string;
+            source: string;
+            title: string;
+            version: number;
         };
         Group: {
             act: string;
@@ -1631,6 +1806,8 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             hosts: string[];
             key: string;
+            /** Format: int64 */
+            known?: number;
         };
         Host: {
             address: string;
@@ -1767,6 +1944,11 @@ export interface components {
             label: string;
             scopes: string[];
         };
+        NotBack: {
+            again: boolean;
+            host: string;
+            why: string;
+        };
         Order: {
             /** @enum {string} */
             order: "pause" | "resume" | "stop";
@@ -1774,6 +1956,8 @@ export interface components {
         Outline: {
             at_once: number;
             edits: components["schemas"]["PlannedEdit"][];
+            /** Format: int64 */
+            for?: number;
             /** Format: int64 */
             guard: number;
             /** Format: int64 */
@@ -1964,6 +2148,7 @@ export interface components {
         };
         Review: {
             acknowledged?: components["schemas"]["Acknowledged"][];
+            alone?: string[];
             barred?: components["schemas"]["Barred"][];
             comments?: components["schemas"]["Comment"][];
             held?: string;
@@ -2073,6 +2258,17 @@ export interface components {
                 [key: string]: string;
             };
             hosts: number;
+        };
+        Temporary: {
+            back: number;
+            /** Format: date-time */
+            first?: string;
+            /** Format: int64 */
+            for: number;
+            /** Format: date-time */
+            last?: string;
+            stuck: components["schemas"]["NotBack"][];
+            waits: number;
         };
         Token: {
             token: string;
@@ -2623,7 +2819,9 @@ export interface operations {
     };
     postChangesIdClimb: {
         parameters: {
-            query?: never;
+            query?: {
+                hosts?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -2632,7 +2830,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Let the approved plan climb */
+            /** @description Let the approved plan climb; with hosts=behind those that it passed over before */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -2881,6 +3079,41 @@ export interface operations {
             };
         };
     };
+    "postChangesIdFollow-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Judgement"];
+            };
+        };
+        responses: {
+            /** @description Draft a change with the same edits for hosts that are not done with this one */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Created"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "postChangesIdLeft-out": {
         parameters: {
             query?: never;
@@ -3044,7 +3277,9 @@ export interface operations {
     };
     postChangesIdRehearsal: {
         parameters: {
-            query?: never;
+            query?: {
+                hosts?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -3160,6 +3395,39 @@ export interface operations {
                 content: {
                     "application/json": string[];
                 };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postChangesIdReturn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Judgement"];
+            };
+        };
+        responses: {
+            /** @description Have the hosts of a temporary change go back before their time */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem, as in RFC 9457 */
             default: {
@@ -3438,6 +3706,134 @@ export interface operations {
             };
         };
     };
+    getForms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Changes that are kept with blanks in them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Form"][];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postForms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/yaml": string;
+            };
+        };
+        responses: {
+            /** @description Keep a form */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Form"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getFormsName: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One form, with its blanks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Form"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postFormsNameDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Filling"];
+            };
+        };
+        responses: {
+            /** @description Draft a change from a form, its blanks filled in */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Created"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getHosts: {
         parameters: {
             query?: {
@@ -3558,6 +3954,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postHostsNameEdited: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditedCopy"];
+            };
+        };
+        responses: {
+            /** @description The edits that turn a file of a host, as it is now, into a copy that was edited by hand */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DerivedEdits"];
+                };
             };
             /** @description A problem, as in RFC 9457 */
             default: {

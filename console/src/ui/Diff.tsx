@@ -23,10 +23,48 @@ function marked(text: string, from: number, to: number): ReactNode {
   )
 }
 
+// Place is a line of a diff: in the file as it would be, or, old, as it is.
+export interface Place {
+  file: string
+  line: number
+  old: boolean
+}
+
+// placed gives each line of a unified diff its place; headers have none.
+function placed(lines: string[]): (Place | undefined)[] {
+  let file = ''
+  let [before, after, left] = [0, 0, 0]
+  return lines.map((text) => {
+    if (left <= 0) {
+      const hunk = /^@@ -(\d+)(?:,(\d+))? \+(\d+)(?:,(\d+))? @@/.exec(text)
+      if (text.startsWith('+++ ')) file = text.slice(4)
+      if (hunk) {
+        before = Number(hunk[1])
+        after = Number(hunk[3])
+        left = Number(hunk[2] ?? 1) + Number(hunk[4] ?? 1)
+      }
+      return undefined
+    }
+    const sign = text[0]
+    if (sign === '\\') return undefined
+    left -= sign === ' ' || sign === undefined ? 2 : 1
+    if (sign === '-') return { file, line: before++, old: true }
+    if (sign === '+') return { file, line: after++, old: false }
+    before++
+    return { file, line: after++, old: false }
+  })
+}
+
 // Diff shows a unified diff: a mark in the gutter, a tint, and the words that
-// differ underlined where one line became another.
-export function Diff({ text }: { text: string }) {
+// differ underlined where one line became another. Where somebody may comment, the mark is
+// what they press.
+export function Diff({ text, onLine }: { text: string; onLine?: (at: Place) => void }) {
   const lines = text.replace(/\n$/, '').split('\n')
+  const places = onLine ? placed(lines) : []
+  const press = (i: number) => {
+    const at = places[i]
+    return at && onLine ? { at, onLine } : undefined
+  }
   const shown: ReactNode[] = []
   for (let i = 0; i < lines.length; i++) {
     const line = lines[i] ?? ''
@@ -39,21 +77,27 @@ export function Diff({ text }: { text: string }) {
       const [from, a, b] = differing(line.slice(1), next.slice(1))
       shown.push(
         <Fragment key={i}>
-          <Line sign="-">{marked(line.slice(1), from, a)}</Line>
-          <Line sign="+">{marked(next.slice(1), from, b)}</Line>
+          <Line sign="-" press={press(i)}>{marked(line.slice(1), from, a)}</Line>
+          <Line sign="+" press={press(i + 1)}>{marked(next.slice(1), from, b)}</Line>
         </Fragment>,
       )
       i++
-    } else shown.push(<Line key={i} sign={sign ?? ' '}>{line.slice(1)}</Line>)
+    } else shown.push(<Line key={i} sign={sign ?? ' '} press={press(i)}>{line.slice(1)}</Line>)
   }
   return <pre className="diff" tabIndex={0} aria-label="Unified diff">{shown}</pre>
 }
 
-function Line({ sign, children }: { sign: string; children: ReactNode }) {
+function Line({ sign, press, children }: { sign: string; press?: { at: Place; onLine: (at: Place) => void }; children: ReactNode }) {
   const style = sign === '-' ? 'minus' : sign === '+' ? 'plus' : undefined
   return (
     <div className={style}>
-      <span className="sign">{sign === '-' ? '−' : sign}</span>
+      {press ? (
+        <button type="button" className="sign" aria-label={`Comment on line ${press.at.line} ${press.at.old ? 'as it is' : 'as it would be'}`} onClick={() => press.onLine(press.at)}>
+          {sign === '-' ? '−' : sign}
+        </button>
+      ) : (
+        <span className="sign">{sign === '-' ? '−' : sign}</span>
+      )}
       <span>{children}</span>
     </div>
   )

@@ -31,7 +31,7 @@ export function Actions({ detail, me }: { detail: ChangeDetail; me: Account }) {
       <span className="second">Next: {detail.next}</span>
       {go.error && <Alert type="error" title={go.error.message} />}
       <Modal open={asked !== undefined} closable={false} title={asked?.ask} okText={asked?.words} okButtonProps={{ danger: asked?.outlined, disabled: asked?.reason && !because.trim() }} onOk={() => asked && go.mutate(asked)} onCancel={() => setAsked(undefined)}>
-        {asked?.reason && <Input.TextArea aria-label="Reason" placeholder="What has to be mended" rows={3} value={because} onChange={(e) => setBecause(e.target.value)} />}
+        {asked?.reason && <Input.TextArea aria-label="Reason" placeholder={asked.placeholder ?? 'What has to be mended'} rows={3} value={because} onChange={(e) => setBecause(e.target.value)} />}
       </Modal>
     </div>
   )

@@ -12,6 +12,7 @@ import { Facts } from './Facts'
 import { DiffGroup, Findings } from './Groups'
 import { HostMargin } from './HostMargin'
 import { Plan } from './Plan'
+import { Review, type About } from './Review'
 
 export function ChangePage({ me }: { me: Account }) {
   const id = Number(useParams().id)
@@ -43,7 +44,7 @@ export function ChangePage({ me }: { me: Account }) {
           {d.climb && (
             <section aria-label="The climb">
               <h2 style={{ marginTop: 0 }}>
-                Climb: {d.climb.state}
+                {d.climb.returns ? 'Going back' : 'Climb'}: {d.climb.state}
                 {d.climb.why && d.climb.state !== 'completed' && `, ${d.climb.why}`}
               </h2>
               <Ladder rungs={rungsOf(d.climb)} runs={all} chosen={run?.host} onChoose={setChosen} />
@@ -52,7 +53,7 @@ export function ChangePage({ me }: { me: Account }) {
               </div>
             </section>
           )}
-          <Rehearsed detail={d} />
+          <Rehearsed detail={d} me={me} />
         </div>
         <aside>
           {run && <HostMargin id={id} run={run} />}
@@ -85,7 +86,8 @@ function alike(groups: Group[]): string {
   return `What it changes: ${most === 1 ? '1 host' : `${most} hosts alike`}, ${rest} ${rest === 1 ? 'differs' : 'differ'} from that`
 }
 
-function Rehearsed({ detail: d }: { detail: ChangeDetail }) {
+function Rehearsed({ detail: d, me }: { detail: ChangeDetail; me: Account }) {
+  const [about, setAbout] = useState<About>()
   const r = d.rehearsal
   if (!r) return <p className="second">Not rehearsed yet: nobody knows what it would do.</p>
   if (!r.ended_at) return <p className="second">The rehearsal reads the hosts: {r.read} of {r.hosts} so far.</p>
@@ -100,9 +102,10 @@ function Rehearsed({ detail: d }: { detail: ChangeDetail }) {
           </div>
         )}
         {r.groups.map((g) => (
-          <DiffGroup key={g.key} group={g} open={r.groups.length <= 3} id={d.id} digest={r.digest} />
+          <DiffGroup key={g.key} group={g} open={r.groups.length <= 3} id={d.id} digest={r.digest} onLine={r.digest ? (at) => setAbout({ ...at, group: g.key }) : undefined} />
         ))}
       </section>
+      {r.digest && <Review detail={d} digest={r.digest} me={me} about={about} onAbout={setAbout} />}
     </>
   )
 }

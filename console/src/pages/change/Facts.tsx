@@ -32,6 +32,41 @@ export function Facts({ detail: d }: { detail: ChangeDetail }) {
           </dd>
         </Fragment>
       ))}
+      {d.follows && (
+        <>
+          <dt>Follows</dt>
+          <dd>
+            <Link to={`/changes/${d.follows}`}>change {d.follows}</Link>: the same edits, for hosts that are not done with it
+          </dd>
+        </>
+      )}
+      {d.followed_by?.map((n) => (
+        <Fragment key={n}>
+          <dt>Followed</dt>
+          <dd>
+            by <Link to={`/changes/${n}`}>change {n}</Link>
+          </dd>
+        </Fragment>
+      ))}
+      {d.temporary && (
+        <>
+          <dt>Temporary</dt>
+          <dd>
+            {d.temporary.waits > 0 && d.temporary.first ? <>{counted(d.temporary.waits, 'host')} to go back, the first <Ago at={d.temporary.first} /></> : 'none waits to go back'}, {d.temporary.back} back
+            {d.temporary.stuck.map((s) => (
+              <div key={s.host} className="wrap">
+                <b>{s.host}</b> is not back: {s.why}; {s.again ? 'it is tried again' : 'a person has to look'}
+              </div>
+            ))}
+          </dd>
+        </>
+      )}
+      {d.behind && d.behind.length > 0 && (
+        <>
+          <dt>Behind</dt>
+          <dd className="wrap">{d.behind.slice(0, 12).join(', ')}{d.behind.length > 12 && ` and ${d.behind.length - 12} more`}</dd>
+        </>
+      )}
       <dt>Where</dt>
       <dd>
         {d.services.join(', then ')} on hosts with <span className="mono">{d.where}</span>
@@ -53,18 +88,27 @@ export function Facts({ detail: d }: { detail: ChangeDetail }) {
         </>
       )}
       {d.approvals.map((a, i) => (
-        <Approval key={i} verdict={a.verdict} account={a.account} at={a.at} digest={a.digest} because={a.because} />
+        <Approval key={i} of={a} current={r?.digest ?? ''} />
       ))}
     </dl>
   )
 }
 
-function Approval(a: { verdict: string; account: string; at: string; digest: string; because: string }) {
+const verdicts: { [verdict: string]: string } = {
+  approved: 'Approved',
+  declined: 'Declined',
+  'taken-back': 'Approval withdrawn',
+  emergency: 'Approved alone',
+  reviewed: 'Reviewed',
+}
+
+function Approval({ of: a, current }: { of: ChangeDetail['approvals'][number]; current: string }) {
   return (
     <>
-      <dt>{a.verdict === 'approved' ? 'Approved' : 'Declined'}</dt>
+      <dt>{verdicts[a.verdict] ?? a.verdict}</dt>
       <dd>
         by {a.account}, <Ago at={a.at} />, for <span className="mono">{a.digest.slice(0, 16)}</span>
+        {current && a.digest !== current ? ', void: the plan is another' : a.ends_at && <>, it ends <Ago at={a.ends_at} /></>}
         {a.because && <span className="wrap">: {a.because}</span>}
       </dd>
     </>

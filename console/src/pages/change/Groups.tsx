@@ -1,7 +1,7 @@
 import { useState } from 'react'
 import type { Finding, Group } from '../../api/client'
 import { counted } from '../../ui/Ago'
-import { Diff } from '../../ui/Diff'
+import { Diff, type Place } from '../../ui/Diff'
 import { WholeFiles } from './WholeFiles'
 
 // shownHosts is how many hosts a group names, opened and not.
@@ -54,8 +54,8 @@ function altered(a: Group['alterations'][number]): string {
 
 // DiffGroup is what a change comes to on hosts where it comes to the same. Of many groups
 // each is told in a line or two, and opens.
-export function DiffGroup({ group, open, id, digest }: { group: Group; open: boolean; id: number; digest: string }) {
-  const [opened, setOpened] = useState(open)
+export function DiffGroup({ group, open, id, digest, onLine }: { group: Group; open: boolean; id: number; digest: string; onLine?: (at: Place) => void }) {
+  const [opened, setOpened] = useState(open && !group.known)
   const names = group.hosts.slice(0, opened ? shownHosts.opened : shownHosts.closed)
   const rest = group.count - names.length
   return (
@@ -70,6 +70,7 @@ export function DiffGroup({ group, open, id, digest }: { group: Group; open: boo
           {rest > 0 && ` and ${rest} more`}
         </span>
       </header>
+      {group.known && <p className="differs">The very same as approved in change {group.known}</p>}
       {group.differs && <p className="differs wrap">Differs: {group.differs.join('; ')}</p>}
       <Findings findings={opened ? group.findings : group.findings.filter((f) => f.level !== 'note')} />
       {group.alterations.length > 0 && (opened || !group.differs) && (
@@ -81,7 +82,7 @@ export function DiffGroup({ group, open, id, digest }: { group: Group; open: boo
           ))}
         </ul>
       )}
-      {opened && group.diff && <Diff text={group.diff} />}
+      {opened && group.diff && <Diff text={group.diff} onLine={onLine} />}
       {opened && group.diff && digest && <WholeFiles id={id} digest={digest} group={group} />}
     </section>
   )

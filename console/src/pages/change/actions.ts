@@ -8,6 +8,7 @@ export interface Choice {
   outlined?: boolean // destructive, or stops something: asked once more
   ask?: string
   reason?: boolean // wants a reason in words
+  placeholder?: string
 }
 
 // choices says what this person may do with a change now, the likeliest first.
@@ -21,22 +22,63 @@ export function choices(c: ChangeDetail, me: Account): Choice[] {
     case 'rehearsed':
       return may('author') ? [{ deed: 'offer', words: 'Offer for review' }, { deed: 'rehearse', words: 'Rehearse again' }] : []
     case 'offered':
-      return may('reviewer') && me.name !== c.author
-        ? [
-            { deed: 'approve', words: `Approve for ${hosts}` },
-            { deed: 'decline', words: 'Decline', outlined: true, ask: 'Decline this plan?', reason: true },
-          ]
-        : []
+      return [
+        ...(may('reviewer') && !wrote(c, me)
+          ? [
+              ...(approves(c, me) ? [] : [{ deed: 'approve' as const, words: `Approve for ${hosts}` }]),
+              { deed: 'decline' as const, words: 'Decline', outlined: true, ask: 'Decline this plan?', reason: true },
+            ]
+          : []),
+        ...takeBack(c, me),
+        ...(may('operator') && c.review.alone?.includes(me.name)
+          ? [{ deed: 'emergency' as const, words: 'Approve alone, in an emergency', outlined: true, ask: `Approve alone for ${hosts}? Another reviewer looks at it afterwards.`, reason: true, placeholder: 'What the emergency is' }]
+          : []),
+      ]
     case 'approved':
-      return may('operator') ? [{ deed: 'climb', words: `Let it climb: ${hosts}`, ask: `This changes ${hosts}, stage by stage. Let it climb?` }] : []
+      return [
+        ...(may('operator') ? [{ deed: 'climb' as const, words: `Let it climb: ${hosts}`, ask: `This changes ${hosts}, stage by stage. Let it climb?` }] : []),
+        ...takeBack(c, me),
+      ]
     case 'climbing':
-      return may('operator') ? whileClimbing(c) : []
+      return [...(may('operator') ? whileClimbing(c) : []), ...takeBack(c, me)]
     case 'completed':
     case 'stopped':
+      return [...afterwards(c, me), ...review(c, me)]
     case 'countered':
+      return review(c, me)
     case 'withdrawn':
       return []
   }
+}
+
+// wrote tells whether somebody wrote of the change, and so cannot approve it.
+const wrote = (c: ChangeDetail, me: Account) => me.name === c.author || (c.review.wrote ?? []).includes(me.name)
+
+// approves tells whether somebody's approval of the plan stands.
+function approves(c: ChangeDetail, me: Account): boolean {
+  const said = c.approvals.filter((a) => a.digest === c.rehearsal?.digest && (a.account === me.name || a.verdict === 'declined')).at(-1)
+  return said?.account === me.name && (said.verdict === 'approved' || said.verdict === 'emergency')
+}
+
+function takeBack(c: ChangeDetail, me: Account): Choice[] {
+  if (!approves(c, me)) return []
+  return [{ deed: 'take-approval-back', words: 'Withdraw my approval', outlined: true, ask: 'Have your approval count no more? A climb that lacks it pauses.', reason: true, placeholder: 'Why it counts no more' }]
+}
+
+// review is what somebody else says of what was approved in an emergency.
+function review(c: ChangeDetail, me: Account): Choice[] {
+  const alone = c.approvals.filter((a) => a.verdict === 'emergency').map((a) => a.account)
+  if (!c.review_due || !me.roles.includes('reviewer') || wrote(c, me) || alone.includes(me.name)) return []
+  return [{ deed: 'review', words: 'Review what was approved alone', ask: 'What do you think of it?', reason: true, placeholder: 'What you think of it' }]
+}
+
+// afterwards is what may be done with a change that has climbed.
+function afterwards(c: ChangeDetail, me: Account): Choice[] {
+  const all: Choice[] = []
+  const behind = c.behind?.length ?? 0
+  if (me.roles.includes('operator') && behind > 0) all.push({ deed: 'climb-behind', words: `Take ${counted(behind, 'host')} that ${behind === 1 ? 'was' : 'were'} passed over`, ask: `This changes ${counted(behind, 'host')} under the same approval. Let it climb?` })
+  if (me.roles.includes('operator') && c.temporary && c.temporary.waits > 0) all.push({ deed: 'return', words: 'Go back now', outlined: true, ask: `Have ${counted(c.temporary.waits, 'host')} go back before the time?`, reason: true, placeholder: 'Why it goes back now' })
+  return all
 }
 
 function whileClimbing(c: ChangeDetail): Choice[] {
