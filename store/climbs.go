@@ -26,11 +26,11 @@ func (s *Store) TakeLater(ctx context.Context, actor string, id int64, scripts s
 	return s.startClimb(ctx, actor, id, change.TakenLater, scripts)
 }
 
-// behind picks, over leaves l, the hosts that climbs of their plan passed over, and that
-// nobody left out.
-const behind = `(exists (select from climbs c join host_runs r on r.climb = c.id where c.plan = l.plan and c.returns is null and r.host_id = l.host_id and r.state = 'passed-over')
-	and not exists (select from climbs c join host_runs r on r.climb = c.id where c.plan = l.plan and r.host_id = l.host_id and r.state <> 'passed-over')
-	and not exists (select from climbs c join left_out o on o.change = c.change and o.digest = c.digest join hosts h on h.name = o.host where c.plan = l.plan and h.id = l.host_id))`
+// behind gives the ids of the hosts that climbs of the plan $2 passed over, and that nobody
+// left out.
+const behind = `select r.host_id from climbs c join host_runs r on r.climb = c.id where c.plan = $2 and c.returns is null and r.state = 'passed-over'
+	and not exists (select from climbs o join host_runs d on d.climb = o.id where o.plan = $2 and d.host_id = r.host_id and d.state <> 'passed-over')
+	and not exists (select from left_out o where o.change = c.change and o.digest = c.digest and o.host = r.host)`
 
 func (s *Store) startClimb(ctx context.Context, actor string, id int64, event change.Event, scripts string) (climb int64, err error) {
 	if _, err := s.AppendRecord(ctx); err != nil { // so that the newest approval is in the chain
@@ -72,7 +72,7 @@ func (s *Store) startClimb(ctx context.Context, actor string, id int64, event ch
 		}
 		which := `l.host_id <> all($3)`
 		if event == change.TakenLater {
-			which += ` and ` + behind
+			which += ` and l.host_id in (` + behind + `)`
 		}
 		tag, err := tx.Exec(ctx, `insert into host_runs (climb, host_id, host, stage, state, may_fail)
 			select $1, l.host_id, h.name, l.stage, 'queued', coalesce((l.body::jsonb ->> 'may_fail')::boolean, false) from leaves l join hosts h on h.id = l.host_id where l.plan = $2 and `+which+` order by l.n`, climb, p.ID, barred)

@@ -25,7 +25,11 @@ func (s *Store) DoneSince(ctx context.Context, changeID int64) ([]int64, error) 
 // that this one follows and those that follow it.
 func (s *Store) laterOf(ctx context.Context, q querier, d *view.ChangeDetail) error {
 	if d.Rehearsal != nil && d.Rehearsal.Digest != "" {
-		passed, err := many[struct{ Host string }](ctx, q, `select h.name as host from leaves l join hosts h on h.id = l.host_id where l.plan = (select max(plan) from climbs where change = $1) and `+behind+` order by h.name`, d.ID)
+		climbed, err := one[struct{ Plan int64 }](ctx, q, "a plan", `select coalesce(max(plan), 0) as plan from climbs where change = $1`, d.ID)
+		if err != nil {
+			return err
+		}
+		passed, err := many[struct{ Host string }](ctx, q, `select name as host from hosts where $1 > 0 and id in (`+behind+`) order by name`, d.ID, climbed.Plan)
 		if err != nil {
 			return err
 		}

@@ -154,7 +154,7 @@ func (s *Store) keepPlan(ctx context.Context, tx pgx.Tx, made Made) (id int64, d
 		if err != nil {
 			return 0, "", err
 		}
-		rows[i], digests[i] = []any{int64(0), i, l.HostID, l.Stage, d, string(body)}, d
+		rows[i], digests[i] = []any{int64(0), i, l.HostID, l.Stage, d, string(body), len(l.Vetoes) > 0}, d
 	}
 	digest = plan.Digest(stored, digests)
 	told, err := s.sealOutline(digest, made.Outline)
@@ -168,7 +168,7 @@ func (s *Store) keepPlan(ctx context.Context, tx pgx.Tx, made Made) (id int64, d
 	for _, r := range rows {
 		r[0] = id
 	}
-	_, err = tx.CopyFrom(ctx, pgx.Identifier{"leaves"}, []string{"plan", "n", "host_id", "stage", "digest", "body"}, pgx.CopyFromRows(rows))
+	_, err = tx.CopyFrom(ctx, pgx.Identifier{"leaves"}, []string{"plan", "n", "host_id", "stage", "digest", "body", "barred"}, pgx.CopyFromRows(rows))
 	return id, digest, err
 }
 

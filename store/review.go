@@ -402,7 +402,7 @@ func (s *Store) Override(ctx context.Context, actor string, roles []string, id i
 		if _, open := change.Next(r.State, change.Reopened); !open || r.State == change.Climbing {
 			return conflict("change %d is %s; a veto is overridden before the change climbs", id, r.State)
 		}
-		barred, err := s.barredLeaves(ctx, tx, r.planRow.ID)
+		barred, err := s.barredLeaves(ctx, tx, r.planRow.ID, saysBarred)
 		if err != nil {
 			return err
 		}
@@ -421,9 +421,15 @@ func (s *Store) Override(ctx context.Context, actor string, roles []string, id i
 	})
 }
 
+// Which leaves are barred, as they say themselves, or as is noted beside them.
+const (
+	saysBarred  = `body::jsonb ? 'vetoes'`
+	notedBarred = `barred`
+)
+
 // barredLeaves gives the leaves of a plan whose hosts have vetoes that may be overridden.
-func (s *Store) barredLeaves(ctx context.Context, q querier, planID int64) ([]plan.Leaf, error) {
-	rows, err := many[struct{ Digest, Body string }](ctx, q, `select digest, body from leaves where plan = $1 and body::jsonb ? 'vetoes' order by n`, planID)
+func (s *Store) barredLeaves(ctx context.Context, q querier, planID int64, which string) ([]plan.Leaf, error) {
+	rows, err := many[struct{ Digest, Body string }](ctx, q, `select digest, body from leaves where plan = $1 and `+which+` order by n`, planID)
 	all := make([]plan.Leaf, len(rows))
 	for i, r := range rows {
 		if plan.DigestOf([]byte(r.Body)) != r.Digest {
@@ -438,7 +444,7 @@ func (s *Store) barredLeaves(ctx context.Context, q querier, planID int64) ([]pl
 
 // barred lists the hosts of a plan that have a veto which nobody has overridden.
 func (s *Store) barred(ctx context.Context, q querier, planID int64, overrides map[string][]string) ([]int64, error) {
-	all, err := s.barredLeaves(ctx, q, planID)
+	all, err := s.barredLeaves(ctx, q, planID, saysBarred)
 	ids := []int64{}
 	for _, l := range all {
 		if slices.ContainsFunc(l.Vetoes, func(v string) bool { return !slices.Contains(overrides[l.Host], v) }) {

@@ -78,7 +78,7 @@ func (s *Store) reviewOf(ctx context.Context, q querier, d *view.ChangeDetail) (
 
 // barredOf lists the hosts that vetoes keep out which can be overridden.
 func (s *Store) barredOf(ctx context.Context, q querier, planID int64, d *view.ChangeDetail, who func(code string) []string, v *view.Review) error {
-	leaves, err := s.barredLeaves(ctx, q, planID)
+	leaves, err := s.barredLeaves(ctx, q, planID, notedBarred)
 	if err != nil || len(leaves) == 0 {
 		return err
 	}

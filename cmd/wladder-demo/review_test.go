@@ -85,7 +85,7 @@ func TestReviewInConsole(t *testing.T) {
 	p.do(chromedp.SendKeys(chromedp.CSS("#say"), "Does the open-files limit allow that?"))
 	p.press("Comment")
 	p.until("document.querySelector('.thread.open pre')?.innerText.includes('+\\tworker_connections 3072;')")
-	p.says("Comment on the whole; for a line, press its mark in the diff")
+	p.says("or press the mark of a line in a diff")
 	leave()
 	at("ines")
 	p.says("Approve alone, in an emergency")

@@ -1,6 +1,7 @@
 package form
 
 import (
+	"os"
 	"strings"
 	"testing"
 
@@ -89,5 +90,25 @@ func TestForm(t *testing.T) {
 		if _, err := Parse("connections.yaml", []byte(text)); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("with %q: %v; want %q", c.new, err, c.want)
 		}
+	}
+}
+
+// TestExampleOfTheDocs reads the form that docs/review.md shows.
+func TestExampleOfTheDocs(t *testing.T) {
+	text, err := os.ReadFile("../../docs/review.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := 0
+	for block := range strings.SplitSeq(string(text), "```yaml\n") {
+		if example, _, _ := strings.Cut(block, "```"); strings.HasPrefix(example, "form:") {
+			found++
+			if _, err := Parse("docs/review.md", []byte(example)); err != nil {
+				t.Error(err)
+			}
+		}
+	}
+	if found != 1 {
+		t.Errorf("%d forms are shown", found)
 	}
 }

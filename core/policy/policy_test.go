@@ -2,6 +2,7 @@ package policy
 
 import (
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -258,6 +259,47 @@ func TestPoliciesRefused(t *testing.T) {
 	} {
 		if _, err := Parse("policy.yaml", []byte(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s\n  is refused with %v; want %q", text, err, want)
+		}
+	}
+}
+
+// TestExampleOfTheDocs reads the policy that docs/review.md shows, and holds its table of
+// vetoes against ours.
+func TestExampleOfTheDocs(t *testing.T) {
+	text, err := os.ReadFile("../../docs/review.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := 0
+	for block := range strings.SplitSeq(string(text), "```yaml\n") {
+		if example, _, _ := strings.Cut(block, "```"); strings.HasPrefix(example, "teams:") {
+			found++
+			if _, err := Parse("docs/review.md", []byte(example)); err != nil {
+				t.Error(err)
+			}
+		}
+	}
+	if found != 1 {
+		t.Errorf("%d policies are shown", found)
+	}
+	_, table, _ := strings.Cut(string(text), "| veto |")
+	rows, _, _ := strings.Cut(table, "\n\n")
+	said := map[string]string{}
+	for row := range strings.SplitSeq(rows, "\n") {
+		if cells := strings.Split(row, "|"); len(cells) == 5 {
+			for i, code := range strings.Split(cells[1], "`") {
+				if i%2 == 1 && code != "despite" {
+					said[code] = strings.TrimSpace(cells[2]) + " " + strings.TrimSpace(cells[3])
+				}
+			}
+		}
+	}
+	word := map[bool]string{true: "yes", false: "no"}
+	for _, code := range finding.Codes() {
+		p := finding.Overriding(code)
+		want := word[p.Definition] + " " + word[p.Policy]
+		if got, there := said[code]; there && got != want || !there && want != "no no" {
+			t.Errorf("docs/review.md says %q of %s; the table %q", got, code, want)
 		}
 	}
 }

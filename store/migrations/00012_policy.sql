@@ -19,6 +19,10 @@ alter table approvals
 	add column ends_at timestamptz, -- of an approval
 	add column due_at timestamptz;  -- of an emergency's, when it is reviewed at the latest
 
+-- Leaves whose hosts wait for an override, for lists of them; what starts hosts reads the leaf.
+alter table leaves add column barred boolean not null default false;
+create index on leaves (plan) where barred;
+
 create table acknowledgements (
 	change  bigint not null references changes,
 	digest  text not null,

@@ -141,19 +141,28 @@ function Thread({ id, first, answers, current, may, settles }: { id: number; fir
 // Say takes a comment: on the line that was pressed in a diff, or on the whole.
 function Say({ id, digest, about, onDone }: { id: number; digest: string; about?: About; onDone: () => void }) {
   const [text, setText] = useState('')
+  const [open, setOpen] = useState(false)
   const said = useSaid(id, () =>
     comment(id, { digest, text, ...(about && { group: about.group, file: about.file, line: about.line, old: about.old }) }).then(() => {
       setText('')
+      setOpen(false)
       onDone()
     }),
   )
+  if (!about && !open)
+    return (
+      <div className="deeds">
+        <Button size="small" onClick={() => setOpen(true)}>Comment on the whole</Button>
+        <span className="second">or press the mark of a line in a diff</span>
+      </div>
+    )
   return (
     <div className="say">
-      <label htmlFor="say">{about ? `Comment on ${about.file}:${about.line}${about.old ? ', as it is' : ''}` : 'Comment on the whole; for a line, press its mark in the diff'}</label>
-      <Input.TextArea id="say" rows={2} value={text} autoFocus={about !== undefined} key={about && `${about.file} ${about.line}`} onChange={(e) => setText(e.target.value)} />
+      <label htmlFor="say">{about ? `Comment on ${about.file}:${about.line}${about.old ? ', as it is' : ''}` : 'Comment on the whole'}</label>
+      <Input.TextArea id="say" rows={2} value={text} autoFocus key={about && `${about.file} ${about.line}`} onChange={(e) => setText(e.target.value)} />
       <div className="deeds">
         <Button size="small" disabled={!text.trim()} loading={said.isPending} onClick={() => said.mutate(undefined)}>Comment</Button>
-        {about && <Button size="small" onClick={onDone}>On the whole instead</Button>}
+        <Button size="small" onClick={() => { setOpen(false); onDone() }}>Leave it</Button>
       </div>
       {said.error && <Alert type="error" title={said.error.message} />}
     </div>
