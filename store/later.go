@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"slices"
 
@@ -68,14 +69,7 @@ func (s *Store) laterOf(ctx context.Context, q querier, d *view.ChangeDetail) er
 			shown.Groups[i].Known = d.Follows
 		}
 	}
-	slices.SortStableFunc(shown.Groups, func(a, b render.Group) int { return boolInt(a.Known > 0) - boolInt(b.Known > 0) })
+	slices.SortStableFunc(shown.Groups, func(a, b render.Group) int { return cmp.Compare(a.Known, b.Known) }) // what is known comes last
 	d.Rehearsal = &shown
 	return nil
-}
-
-func boolInt(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }

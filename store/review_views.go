@@ -2,11 +2,13 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"time"
 
 	"wladder/core/finding"
+	"wladder/core/policy"
 	"wladder/core/view"
 )
 
@@ -73,7 +75,23 @@ func (s *Store) reviewOf(ctx context.Context, q querier, d *view.ChangeDetail) (
 	if hold != nil {
 		v.Held = hold.String()
 	}
+	if o := d.Rehearsal.Plan; err == nil && o != nil && o.For > 0 && d.Climb == nil {
+		v.Returning, err = returning(p, labels, s.now().Add(time.Duration(o.For)))
+	}
 	return v, err
+}
+
+// returning says what of the calendar a temporary change would meet that climbed now, when its
+// hosts go back.
+func returning(p *policy.Policy, labels []map[string]string, at time.Time) (string, error) {
+	if held, err := p.HoldsReturn(labels, at); err != nil || held != nil {
+		return fmt.Sprintf("were it to climb now, hosts would wait to go back: %s", held), err
+	}
+	hold, err := p.Holds(labels, at)
+	if err != nil || hold == nil {
+		return "", err
+	}
+	return fmt.Sprintf("were it to climb now, hosts would go back all the same while %s", hold), nil
 }
 
 // barredOf lists the hosts that vetoes keep out which can be overridden.

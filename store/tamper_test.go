@@ -451,6 +451,8 @@ func TestChangeKey(t *testing.T) {
 			}
 		})
 	}
+	_, err = s.Comment(ctx, "oda", id, view.NewComment{Text: "why tonight?"})
+	must("a comment", err)
 	time.Sleep(50 * time.Millisecond)
 	changed, err := s.ChangeKey(ctx, "ada")
 	must("the change", err)
@@ -492,8 +494,10 @@ func TestChangeKey(t *testing.T) {
 		if must("a step", err); run.Steps[0].Note != "what it said" {
 			t.Errorf("steps: %+v", run.Steps)
 		}
-		_, err = s.Change(ctx, id)
-		must("the change", err)
+		d, err := s.Change(ctx, id)
+		if must("the change", err); len(d.Review.Comments) != 1 || d.Review.Comments[0].Text != "why tonight?" {
+			t.Errorf("comments: %+v", d.Review.Comments)
+		}
 		_, err = s.SignIn(ctx, "ada", "a long password", "session", "", "", time.Hour)
 		must("signing in", err)
 	}

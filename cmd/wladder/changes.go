@@ -188,6 +188,9 @@ func (t *terminal) review(d view.ChangeDetail, row func(name, text string)) {
 	if planning || d.State == change.Climbing {
 		row("held", r.Held)
 	}
+	if planning {
+		row("return", r.Returning)
+	}
 	if n := len(r.Open); n > 0 && planning {
 		row("warnings", fmt.Sprintf("%d to acknowledge: wladder findings %d", n, d.ID))
 	}

@@ -131,6 +131,11 @@ func TestScale(t *testing.T) {
 	}
 	climbed := now()
 	say("climb", rehearsed, climbed)
+	looked, err := w.as("ines").LookForDrift(ctx, "")
+	if err != nil || len(looked.Paths)+len(looked.Missed) > 0 || looked.Looked != *scale {
+		t.Errorf("looking for drift: %d looked at, %d drifted, %d not reached, %v", looked.Looked, len(looked.Paths), len(looked.Missed), err)
+	}
+	say("drift", climbed, now())
 	slices.Sort(took)
 	t.Logf("the summary meanwhile: p50 %.1f ms, p95 %.1f ms, %d bytes at most", float64(took[len(took)/2].Microseconds())/1000, float64(took[len(took)*95/100].Microseconds())/1000, largest)
 	// Each host has its share, each second the reader's, the beats' and the

@@ -21,6 +21,8 @@ type Review struct {
 	Open []string `json:"open,omitempty"`
 	// Held says why no host would start now, of a window or a freeze.
 	Held string `json:"held,omitempty"`
+	// Returning says what of the calendar hosts of a temporary change would meet when they go back.
+	Returning string `json:"returning,omitempty"`
 	// Acknowledged are the warnings of which a reviewer said that they know.
 	Acknowledged []Acknowledged `json:"acknowledged,omitempty"`
 	// Barred are hosts whose vetoes can be overridden: they climb once each of theirs is.

@@ -2156,6 +2156,7 @@ export interface components {
             named?: string[];
             open?: string[];
             overrides?: components["schemas"]["Override"][];
+            returning?: string;
             wrote?: string[];
         };
         Rung: {

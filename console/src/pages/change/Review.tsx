@@ -39,6 +39,7 @@ export function Review({ detail: d, digest, me, about, onAbout }: Shown) {
       <h2>Review</h2>
       {planning && d.state !== 'rehearsed' && (r.missing?.length ? <p className="wrap">It lacks {r.missing.join(', and ')}.</p> : <p>It has the approvals that policy wants.</p>)}
       {(planning || d.state === 'climbing') && r.held && <Alert type="warning" title={`No host starts now: ${r.held}`} style={{ marginBottom: 8 }} />}
+      {planning && r.returning && <p className="wrap">It goes back by itself: {r.returning}.</p>}
       {planning && warnings.map((f) => <Warning key={f.id} id={d.id} digest={digest} finding={f} may={judges} />)}
       {planning && r.barred?.flatMap((b) => b.vetoes.map((v) => <Barred key={`${b.host} ${v.finding}`} id={d.id} digest={digest} host={b.host} veto={v} done={(r.overrides ?? []).some((o) => o.host === b.host && o.finding === v.finding && o.digest === digest)} />))}
       {r.overrides?.map((o) => (
