@@ -39,8 +39,8 @@ func (e *Engine) standing(f render.Found, link bool) drift.Copy {
 	return drift.Copy{Kind: "file", Content: e.Store.SumID(f.Sum), Mode: f.Mode, Owner: f.Owner, Group: f.Group}
 }
 
-// LookForDrift looks at hosts where expression fits, at most so many as carry something of
-// ours, and keeps what it finds. It says which were not reached.
+// LookForDrift looks at the hosts that where fits and that carry something of ours, and keeps
+// what it finds. It says which were not reached.
 func (e *Engine) LookForDrift(ctx context.Context, where string) (missed map[string]string, err error) {
 	hosts, err := e.match(ctx, where)
 	if err != nil {
@@ -96,7 +96,7 @@ func (e *Engine) lookAtAll(ctx context.Context, hosts []view.Host) (failed map[s
 	for i, h := range hosts {
 		ids[i] = h.ID
 	}
-	standings, err := e.Store.Standings(ctx, ids)
+	standings, asOf, err := e.Store.Standings(ctx, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -115,7 +115,7 @@ func (e *Engine) lookAtAll(ctx context.Context, hosts []view.Host) (failed map[s
 		h := hosts[i]
 		err := ctx.Err()
 		if err == nil {
-			err = e.lookAt(ctx, h, standings[h.ID], checks)
+			err = e.lookAt(ctx, h, asOf, standings[h.ID], checks)
 		}
 		if err != nil {
 			mu.Lock()
@@ -129,7 +129,7 @@ func (e *Engine) lookAtAll(ctx context.Context, hosts []view.Host) (failed map[s
 // lookAt compares what was placed on a host with what stands there: by hashes alone, in one
 // round trip, and another where something drifted. Then it asks whether what is saved is in
 // force.
-func (e *Engine) lookAt(ctx context.Context, h view.Host, standings []store.Standing, checks []*concerned) error {
+func (e *Engine) lookAt(ctx context.Context, h view.Host, asOf time.Time, standings []store.Standing, checks []*concerned) error {
 	conn, err := e.Dialer.Connect(ctx, target(h))
 	if err != nil {
 		return err
@@ -176,7 +176,7 @@ func (e *Engine) lookAt(ctx context.Context, h view.Host, standings []store.Stan
 	if err != nil {
 		return err
 	}
-	return e.Store.KeepDrift(ctx, h.ID, h.Name, drifted, unready)
+	return e.Store.KeepDrift(ctx, h.ID, h.Name, asOf, drifted, unready)
 }
 
 // unready says what of a host's services is saved and not in force, by the in-force checks of

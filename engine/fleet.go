@@ -468,6 +468,7 @@ func (e *Engine) valueIn(ctx context.Context, one onHost, f onHostFile, format c
 	if err != nil {
 		return "", false
 	}
+	one.redactor.AddFile(f.judge, content, doc)
 	v, _, _ := doc.Get(address)
 	return one.covered(f, conf.Setting{Address: address, Value: v}).Value, true
 }

@@ -88,9 +88,9 @@ type Inventory interface {
 
 	// Standings gives what stands on hosts by our hand; DueForDrift those that nobody has looked
 	// at for so long, and KeepDrift keeps what a look found.
-	Standings(ctx context.Context, hosts []int64) (map[int64][]store.Standing, error)
+	Standings(ctx context.Context, hosts []int64) (all map[int64][]store.Standing, asOf time.Time, err error)
 	DueForDrift(ctx context.Context, every time.Duration, limit int) ([]view.Host, error)
-	KeepDrift(ctx context.Context, hostID int64, host string, found []store.Drifted, unready string) error
+	KeepDrift(ctx context.Context, hostID int64, host string, since time.Time, found []store.Drifted, unready string) error
 	// History gives what climbs placed at a path of a host, the oldest first.
 	History(ctx context.Context, hostID int64, paths []string) ([]store.PastLeaf, error)
 }

@@ -82,6 +82,9 @@ func (s *Store) startClimb(ctx context.Context, actor string, id int64, event ch
 		if event == change.TakenLater && tag.RowsAffected() == 0 {
 			return conflict("no host of change %d was passed over; there is none to take later", id)
 		}
+		if err := s.unheld(ctx, tx, starting{id, p.ID, climb, p.Digest, plan.Head}, st); err != nil {
+			return err
+		}
 		return s.happened(ctx, tx, actor, "climb.started", id, subject(id), climbTold{Climb: climb, Digest: p.Digest, Hosts: int(tag.RowsAffected())})
 	})
 	return climb, err
@@ -385,8 +388,12 @@ func (s *Store) mayStart(ctx context.Context, tx pgx.Tx, c climbRow, head plan.H
 	if c.Returns != nil {
 		return s.permittedBack(ctx, tx, head, scripts)
 	}
-	_, err := s.permitted(ctx, tx, starting{c.Change, c.Plan, c.ID, c.Digest, head}, scripts)
-	return err
+	of := starting{c.Change, c.Plan, c.ID, c.Digest, head}
+	st, err := s.permitted(ctx, tx, of, scripts)
+	if err != nil {
+		return err
+	}
+	return s.unheld(ctx, tx, of, st)
 }
 
 // passOver ends queued runs of a climb for which why, an expression of SQL over

@@ -23,9 +23,12 @@ type Standing struct {
 	Earlier []drift.Copy
 }
 
-// Standings gives what stands on hosts by our hand, by host: the newest of each path. What was
-// placed before it was kept how is left out.
-func (s *Store) Standings(ctx context.Context, hosts []int64) (map[int64][]Standing, error) {
+// Standings gives what stands on hosts by our hand, by host: the newest of each path; asOf is
+// when that was so. What was placed before it was kept how is left out.
+func (s *Store) Standings(ctx context.Context, hosts []int64) (all map[int64][]Standing, asOf time.Time, err error) {
+	if err := s.pool.QueryRow(ctx, `select now()`).Scan(&asOf); err != nil {
+		return nil, asOf, err
+	}
 	rows, err := many[struct {
 		HostID, Change int64
 		Path           string
@@ -33,7 +36,7 @@ func (s *Store) Standings(ctx context.Context, hosts []int64) (map[int64][]Stand
 	}](ctx, s.pool, `select p.host_id, p.path, array_agg(p.stands order by p.at desc, p.host_run desc) as stands, array_agg(p.stood order by p.at desc, p.host_run desc) as stood,
 			(array_agg(c.change order by p.at desc, p.host_run desc))[1] as change
 		from placed p join host_runs r on r.id = p.host_run join climbs c on c.id = r.climb where p.host_id = any($1) group by p.host_id, p.path order by p.host_id, p.path`, hosts)
-	all := map[int64][]Standing{}
+	all = map[int64][]Standing{}
 	for _, r := range rows {
 		if r.Stands[0] == "" {
 			continue
@@ -46,7 +49,7 @@ func (s *Store) Standings(ctx context.Context, hosts []int64) (map[int64][]Stand
 		}
 		all[r.HostID] = append(all[r.HostID], one)
 	}
-	return all, err
+	return all, asOf, err
 }
 
 // Drifted is a path that is not as it was left.
@@ -56,10 +59,15 @@ type Drifted struct {
 	Kind   drift.Kind
 }
 
-// KeepDrift keeps what a look at a host found: the paths that drifted, all of them, and what
-// is saved and not in force. What came and what went is noted.
-func (s *Store) KeepDrift(ctx context.Context, hostID int64, host string, found []Drifted, unready string) error {
+// KeepDrift keeps what a look at a host found, which began at since: the paths that drifted,
+// all of them, and what is saved and not in force. What came and what went is noted. Nothing is
+// kept where a host run was at work there meanwhile.
+func (s *Store) KeepDrift(ctx context.Context, hostID int64, host string, since time.Time, found []Drifted, unready string) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {
+		var atWork bool
+		if err := tx.QueryRow(ctx, `select exists (select from host_runs r where r.host_id = $1 and (`+underWay+` or r.updated_at >= $2 and r.state in ('done', 'restored', 'stranded')))`, hostID, since).Scan(&atWork); err != nil || atWork {
+			return err
+		}
 		if _, err := tx.Exec(ctx, `update hosts set drift_at = now(), unready = $2 where id = $1`, hostID, unready); err != nil {
 			return err
 		}
@@ -106,7 +114,7 @@ func (s *Store) DueForDrift(ctx context.Context, every time.Duration, limit int)
 	ids, err := many[struct{ ID int64 }](ctx, s.pool, `with moments as (select h.id, coalesce(drift_at, (select min(p.at) from placed p where p.host_id = h.id and p.stands <> '')) as looked,
 				extract(epoch from now()) as now, extract(epoch from $1::interval) as span, mod(h.id * 2654435761, 4294967296) / 4294967296.0 * extract(epoch from $1::interval) as phase
 			from hosts h where`+serving+`and coalesce(aside_until, '-infinity') < now() and coalesce(drift_claimed_at, '-infinity') < now() - least('10 minutes'::interval, $1)
-			and not exists (select from host_runs r where r.host_id = h.id and not `+ended+`)),
+			and not exists (select from host_runs r where r.host_id = h.id and `+underWay+`)),
 		due as (select h.id from hosts h join moments m on m.id = h.id where m.looked < to_timestamp(floor((m.now - m.phase) / m.span) * m.span + m.phase) order by m.looked limit $2 for update of h skip locked)
 		update hosts set drift_claimed_at = now() from due where hosts.id = due.id returning hosts.id`, every, limit)
 	if err != nil || len(ids) == 0 {

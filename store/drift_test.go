@@ -53,7 +53,7 @@ func TestDriftIsSpread(t *testing.T) {
 		t.Fatal(err)
 	}
 	h := all[3]
-	standings, err := s.Standings(ctx, []int64{h.ID})
+	standings, asOf, err := s.Standings(ctx, []int64{h.ID})
 	if err != nil || len(standings[h.ID]) != 1 || standings[h.ID][0].Change != id || !slices.Equal(standings[h.ID][0].Earlier, []drift.Copy{drift.Parse("file:a:640:root:root")}) {
 		t.Errorf("what stands is %+v, %v", standings, err)
 	}
@@ -67,12 +67,24 @@ func TestDriftIsSpread(t *testing.T) {
 		{[]Drifted{{"/etc/s.conf", id, drift.Gone}}, "", 1},
 		{nil, "", 0},
 	} {
-		if err := s.KeepDrift(ctx, h.ID, h.Name, c.found, c.unready); err != nil {
+		if err := s.KeepDrift(ctx, h.ID, h.Name, asOf, c.found, c.unready); err != nil {
 			t.Fatal(err)
 		}
 		d, err := s.Drift(ctx, h.Name)
 		if err != nil || len(d.Paths) != c.paths || c.paths > 0 && (d.Paths[0].Kind != string(c.found[0].Kind) || d.Paths[0].Words == "") || (len(d.Unready) > 0) != (c.unready != "") || d.Looked != 1 {
 			t.Errorf("after %+v it is told %+v, %v", c, d, err)
+		}
+	}
+	// What is seen while a host run is at work, or has just been, is not drift.
+	for _, sql := range []string{`update host_runs set state = 'working', step = 'place', proof = '' where host_id = $1`, `update host_runs set state = 'done', step = '', updated_at = now() where host_id = $1`} {
+		if _, err := s.pool.Exec(ctx, sql, h.ID); err != nil {
+			t.Fatal(err)
+		}
+		if err := s.KeepDrift(ctx, h.ID, h.Name, asOf, []Drifted{{"/etc/s.conf", id, drift.Edited}}, ""); err != nil {
+			t.Fatal(err)
+		}
+		if d, err := s.Drift(ctx, h.Name); err != nil || len(d.Paths) > 0 {
+			t.Errorf("after %s what was seen meanwhile is told: %+v, %v", sql, d, err)
 		}
 	}
 	if _, err := s.AppendRecord(ctx); err != nil {

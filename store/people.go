@@ -352,7 +352,7 @@ func (s *Store) HasAccounts(ctx context.Context) (has bool, err error) {
 	return has, err
 }
 
-const requestColumns = `select id, kind, subject, what, asked_by, asked_at, ends_at from requests `
+const requestColumns = `select id, kind, subject, what, asked_by, asked_at, ends_at, case when kind = '` + policyAsked + `' then coalesce(body ->> 'Source', '') else '' end as text from requests `
 
 // Requests lists what waits for a second admin.
 func (s *Store) Requests(ctx context.Context) ([]view.Request, error) {

@@ -163,6 +163,9 @@ func (s *Store) lacks(ctx context.Context, q querier, p *policy.Policy, planID i
 		return nil, err
 	}
 	wanted, err := p.Wanted(labels)
+	if err != nil {
+		err = conflict("policy cannot be held against the labels of hosts: %v", err)
+	}
 	return p.Missing(wanted, st.approvers), err
 }
 
@@ -195,15 +198,16 @@ func (s *Store) before(ctx context.Context, tx pgx.Tx, id int64, digest, account
 	return err == nil && there
 }
 
-// starting is a plan of which hosts are to be started: all, or those that wait in a climb.
+// starting is a plan of which hosts are to be started, those that wait in a climb.
 type starting struct {
 	change, plan, climb int64
 	digest              string
 	head                plan.Head
 }
 
-// permitted checks all that has to hold for hosts to be started under a plan: its approval,
-// windows and freezes, its definitions, and that this server would do just what was approved.
+// permitted checks all that has to hold for hosts to be started under a plan, windows and
+// freezes apart: its approval, its definitions, and that this server would do just what was
+// approved.
 func (s *Store) permitted(ctx context.Context, tx pgx.Tx, of starting, scripts string) (st standing, err error) {
 	if err := cmp.Or(s.Sound(), otherScripts(of.head, scripts)); err != nil {
 		return st, err
@@ -214,11 +218,6 @@ func (s *Store) permitted(ctx context.Context, tx pgx.Tx, of starting, scripts s
 	}
 	if st, err = s.approved(ctx, tx, of.change, of.plan, of.digest, p); err != nil {
 		return st, err
-	}
-	if st.alone == "" {
-		if err := s.held(ctx, tx, p, of.change, of.plan, of.climb); err != nil {
-			return st, err
-		}
 	}
 	for _, part := range of.head.Parts {
 		if err := s.served(ctx, tx, part.Service, part.ServiceDigest); err != nil {
@@ -240,6 +239,19 @@ func (s *Store) permitted(ctx context.Context, tx pgx.Tx, of starting, scripts s
 		}
 	}
 	return st, nil
+}
+
+// unheld checks that neither window nor freeze holds the hosts of a climb; in an emergency none
+// does.
+func (s *Store) unheld(ctx context.Context, tx pgx.Tx, of starting, st standing) error {
+	if st.alone != "" {
+		return nil
+	}
+	_, p, err := s.policyNow(ctx, tx)
+	if err != nil {
+		return err
+	}
+	return s.held(ctx, tx, p, of)
 }
 
 // otherScripts tells that a plan was approved with other host scripts than

@@ -145,23 +145,28 @@ func labelRows(ctx context.Context, q querier, sql string, args ...any) ([]map[s
 	return all, err
 }
 
-// held errs where a window or a freeze speaks against starting hosts of a plan now: all of
-// them, or with a climb those that wait in it yet.
-func (s *Store) held(ctx context.Context, q querier, p *policy.Policy, changeID, planID, climb int64) error {
-	labels, err := s.labelsOf(ctx, q, planID)
+// held errs where a window or a freeze speaks against starting now the hosts that wait in a
+// climb, but for those that were left out.
+func (s *Store) held(ctx context.Context, q querier, p *policy.Policy, of starting) error {
+	labels, err := s.labelsOf(ctx, q, of.plan)
 	if err != nil {
 		return err
 	}
 	hold, err := p.Holds(labels, s.now())
-	if err == nil && hold != nil && climb != 0 {
-		if labels, err = labelRows(ctx, q, `select distinct coalesce(l.body::jsonb -> 'labels', '{}') as labels from host_runs r join leaves l on l.plan = $2 and l.host_id = r.host_id where r.climb = $1 and r.state = 'queued'`, climb, planID); err == nil {
-			hold, err = p.Holds(labels, s.now())
+	if err == nil && hold != nil { // some host of the plan is held: is it one of these?
+		if labels, err = labelRows(ctx, q, `select distinct coalesce(l.body::jsonb -> 'labels', '{}') as labels from host_runs r join leaves l on l.plan = $2 and l.host_id = r.host_id where r.climb = $1 and r.state = 'queued'
+			and not exists (select from left_out o where o.change = $3 and o.digest = $4 and o.host = r.host)`, of.climb, of.plan, of.change, of.digest); err != nil {
+			return err
 		}
+		hold, err = p.Holds(labels, s.now())
 	}
-	if err == nil && hold != nil {
-		err = conflict("no host of change %d starts now: %s", changeID, strings.TrimSuffix(hold.String(), "."))
+	switch {
+	case err != nil:
+		return conflict("policy cannot be held against the labels of hosts: %v", err)
+	case hold != nil:
+		return conflict("no host of change %d starts now: %s", of.change, strings.TrimSuffix(hold.String(), "."))
 	}
-	return err
+	return nil
 }
 
 // now is the time by which approvals end, and windows open.

@@ -60,14 +60,12 @@ func (s *Store) beginReturn(ctx context.Context, tx pgx.Tx, id int64) error {
 	return s.happened(ctx, tx, "wladderd", "climb.started", c.Change, subject(c.Change), climbTold{Climb: back, Digest: c.Digest, Open: open, Accepted: open, Hosts: int(tag.RowsAffected()), Why: fmt.Sprintf("what climb %d changed goes back, as the plan says", id)})
 }
 
-// awayAgain is how soon a host that could not be reached for its return is tried again.
-const awayAgain = 2 * time.Minute
-
-// again queues hosts of a return that were not reached once more. What somebody edited since
-// stays: a person has to look.
+// again queues hosts of a return that were not reached once more, at growing distances. What
+// somebody edited since stays: a person has to look.
 func (s *Store) again(ctx context.Context, tx pgx.Tx, c climbRow) error {
-	_, err := tx.Exec(ctx, `update host_runs r set state = 'queued', step = '', not_before = now() + $2, updated_at = now() where climb = $1 and state = 'passed-over' and not failed
-		and not exists (select from steps s where s.host_run = r.id and s.outcome = 'overtaken')`, c.ID, awayAgain)
+	_, err := tx.Exec(ctx, `update host_runs r set state = 'queued', step = '', not_before = now() + least('1 hour'::interval, '1 minute'::interval * greatest(2, r.n)), updated_at = now() where climb = $1 and state = 'passed-over' and not failed
+		and not exists (select from steps s where s.host_run = r.id and s.outcome = 'overtaken')
+		and not exists (select from hosts h where h.id = r.host_id and h.retired_at is not null)`, c.ID)
 	return err
 }
 

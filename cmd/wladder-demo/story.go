@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"wladder/core/change"
 	"wladder/core/view"
 	"wladder/demo"
 	"wladder/standin"
@@ -57,6 +56,7 @@ func (g *guide) reviewed(later string) {
 	g.as("ada")
 	g.wladder(0, "policy-load", "policy.yaml")
 	g.as("ben")
+	g.wladder(0, "request", "1")
 	g.wladder(0, "request", "-agree", "1")
 	g.wladder(0, "policy")
 
@@ -103,6 +103,7 @@ func (g *guide) reviewed(later string) {
 	g.as("ada")
 	g.wladder(0, "policy-load", "after-the-exercise.yaml")
 	g.as("ben")
+	g.wladder(0, "request", "2")
 	g.wladder(0, "request", "-agree", "2")
 	lost := g.office.Hosts["bulletin-coast-08"]
 	lost.Script(&standin.Fault{Do: standin.CutBefore})
@@ -135,7 +136,7 @@ func (g *guide) temporary() {
 	g.wladder(0, "rehearse", "3")
 	g.approved(3)
 	g.wladder(0, "climb", "-follow", "3")
-	g.until(3, func(d view.ChangeDetail) bool { return d.State == change.Countered })
+	g.until(3, func(d view.ChangeDetail) bool { return d.State == "countered" })
 	g.wladder(0, "show", "3")
 	g.holds("bulletin-delta-01", "worker_connections 768;")
 }

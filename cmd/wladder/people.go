@@ -4,10 +4,12 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
 	"wladder/client"
+	"wladder/core/render"
 	"wladder/core/view"
 )
 
@@ -114,15 +116,18 @@ var requestsCommand = command{"requests", "", "what one admin has asked for and 
 	return []string{fmt.Sprint(r.ID), r.What, r.AskedBy, when(r.EndsAt)}
 })}
 
-var requestCommand = command{"request", "NUMBER", "agree to what another admin has asked for, or refuse it", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+var requestCommand = command{"request", "NUMBER", "what another admin has asked for; agree to it, or refuse it", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 	agree, refuse := f.Bool("agree", false, "have it done"), f.Bool("refuse", false, "have it not done")
 	return func(ctx context.Context, t *terminal, args []string) error {
-		if len(args) != 1 || *agree == *refuse {
-			return usagef("want -agree or -refuse, and the number of one request")
+		if len(args) != 1 || *agree && *refuse {
+			return usagef("want the number of one request, and at most one of -agree and -refuse")
 		}
 		id, err := strconv.ParseInt(args[0], 10, 64)
 		if err != nil {
 			return usagef("%q is no number of a request; wladder requests lists them", args[0])
+		}
+		if !*agree && !*refuse {
+			return t.request(ctx, id)
 		}
 		if err := t.client().Decide(ctx, id, *agree); err != nil {
 			return err
@@ -131,6 +136,32 @@ var requestCommand = command{"request", "NUMBER", "agree to what another admin h
 		return nil
 	}
 }}
+
+// request shows what somebody asks for: of a policy, what it would change of the one that holds.
+func (t *terminal) request(ctx context.Context, id int64) error {
+	c := t.client()
+	all, err := c.Requests(ctx)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(all, func(r view.Request) bool { return r.ID == id })
+	if at < 0 {
+		return usagef("request %d does not wait for anybody; wladder requests lists them", id)
+	}
+	r := all[at]
+	if ok, err := t.show(r); ok {
+		return err
+	}
+	fmt.Fprintf(t.out, "request %d: %s; asked by %s, until %s\n", r.ID, plain(r.What), plain(r.AskedBy), when(r.EndsAt))
+	if r.Text != "" {
+		now, err := c.Policy(ctx)
+		if err != nil {
+			return err
+		}
+		t.diff(render.Unified("policy", []byte(now.Source), []byte(r.Text)))
+	}
+	return nil
+}
 
 var changeKey = command{"change-key", "", "change the server's key: what it has sealed is sealed anew", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 	sure := f.Bool("now", false, "do it; without this it is only said what would happen")

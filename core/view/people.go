@@ -80,6 +80,7 @@ type Request struct {
 	AskedBy string    `json:"asked_by"`
 	AskedAt time.Time `json:"asked_at"`
 	EndsAt  time.Time `json:"ends_at"`
+	Text    string    `json:"text,omitempty"` // of a policy: what it would be
 }
 
 // Decision answers a request.

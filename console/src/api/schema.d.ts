@@ -2140,6 +2140,7 @@ export interface components {
             id: number;
             kind: string;
             subject: string;
+            text?: string;
             what: string;
         };
         Requested: {

@@ -26,6 +26,7 @@ export function Requests({ me }: { me: Account }) {
               asked by {r.asked_by} <Ago at={r.asked_at} />
             </span>
           </header>
+          {r.text && <pre className="mono wrap" style={{ margin: 0, padding: '8px 12px', borderBottom: '1px solid var(--line)' }}>{r.text}</pre>}
           <div className="request">
             {r.asked_by === me.name ? (
               <span className="second">Another admin has to agree. You may take it back.</span>
