@@ -251,7 +251,7 @@ func guardCut(t *testing.T, n, fence, point int, mode string) int {
 	on(t, n, fmt.Sprintf("rm -f /run/points; echo 'guard %d %s' >/run/cut", point, mode))
 	conn.Close()
 	took := becomesOld(t, n, 60*time.Second) // cut by a kill, it comes again
-	for range 100 {
+	for range 300 {
 		if out, _ := try(n, "ls /var/lib/wladder/pending /var/lib/wladder/firing | grep -c run-"); strings.TrimSpace(out) == "0" {
 			break
 		}

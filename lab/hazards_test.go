@@ -155,7 +155,7 @@ func (r *rig) hazardEnds(d *view.ChangeDetail, n int, h hazard, before string, t
 	for _, g := range d.Rehearsal.Groups {
 		for _, f := range g.Findings {
 			for _, name := range g.Hosts {
-				if name == hostName(n) && f.Level == "veto" {
+				if name == hostName(n) && f.Level == "veto" && ended != h.ends { // of several the one that is wanted
 					ended, words = f.Code, f.Text
 				}
 			}
