@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -213,7 +214,8 @@ const digestFrom = 12
 func planOf(ctx context.Context, q querier, changeID int64, digest string) (planRow, error) {
 	if digest == "" {
 		p, err := newestPlan(ctx, q, changeID)
-		if err == nil && p.ID == 0 {
+		var missing *NotFound
+		if err == nil && p.ID == 0 || errors.As(err, &missing) {
 			err = conflict("change %d has no plan: rehearse it", changeID)
 		}
 		return p, err

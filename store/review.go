@@ -57,11 +57,8 @@ func (s *Store) review(ctx context.Context, actor string, id int64, digest strin
 		if r.changeRow, err = lockChange(ctx, tx, id); err != nil {
 			return err
 		}
-		if r.planRow, err = newestPlan(ctx, tx, id); err != nil {
+		if r.planRow, err = planOf(ctx, tx, id, ""); err != nil {
 			return err
-		}
-		if r.planRow.ID == 0 {
-			return conflict("change %d has no plan: rehearse it", id)
 		}
 		if digest != "" && (len(digest) < digestFrom || !strings.HasPrefix(r.Digest, digest)) {
 			return conflict("the digest %.12s is not that of the plan on offer (%.12s): the change was rehearsed again since; read the diff again", digest, r.Digest)

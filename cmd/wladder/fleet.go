@@ -138,6 +138,10 @@ var driftCommand = command{"drift", "[HOST]", "files that are not as they were l
 		for _, u := range out.Unready {
 			fmt.Fprintf(t.out, "%s: saved and not in force: %s\n", plain(u.Host), plain(u.What))
 		}
+		if out.Looked+out.NotLooked == 0 {
+			fmt.Fprintln(t.out, "no change has placed anything there yet")
+			return t.missed(missed)
+		}
 		said := fmt.Sprintf("%s looked at", counted(out.Looked, "host"))
 		if out.Oldest != nil {
 			said += ", the longest ago " + ago(*out.Oldest)

@@ -255,6 +255,9 @@ func (t *terminal) comments(ctx context.Context, id int64) error {
 	if ok, err := t.show(d.Review.Comments); ok {
 		return err
 	}
+	if len(d.Review.Comments) == 0 {
+		fmt.Fprintln(t.out, "none yet")
+	}
 	for _, c := range d.Review.Comments {
 		indent, about := "", ""
 		switch {
