@@ -87,4 +87,4 @@ generate:
 
 pictures: build
 	@scripts/setup test
-	$(go) test $(tags) ./cmd/wladder-demo -run TestConsole -count 1 -args -pictures $(CURDIR)/docs/screenshots
+	$(go) test $(tags) ./cmd/wladder-demo -run 'TestConsole|TestReviewInConsole' -count 1 -args -pictures $(CURDIR)/docs/screenshots
