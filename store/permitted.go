@@ -41,7 +41,7 @@ type judged struct {
 
 // standing is what stands of a plan's review, as sealed entries of the record tell it.
 type standing struct {
-	approvers []string            // whose approvals count
+	approvers []policy.Who        // whose approvals count
 	alone     string              // who approved it alone, in an emergency that lasts
 	why       []string            // why others do not count
 	overrides map[string][]string // findings, by host
@@ -121,9 +121,10 @@ func (s *Store) standingOf(ctx context.Context, tx pgx.Tx, id int64, digest stri
 		return st, err
 	}
 	reviewers, err := many[struct {
-		Name               string
-		Reviewer, Disabled bool
-	}](ctx, tx, `select name, 'reviewer' = any(roles) as reviewer, disabled from accounts where name = any($1) order by name`, slices.Collect(maps.Keys(all)))
+		Name     string
+		Roles    []string
+		Disabled bool
+	}](ctx, tx, `select name, roles, disabled from accounts where name = any($1) order by name`, slices.Collect(maps.Keys(all)))
 	for _, r := range reviewers {
 		if err != nil {
 			return st, err
@@ -135,7 +136,7 @@ func (s *Store) standingOf(ctx context.Context, tx pgx.Tx, id int64, digest stri
 		switch {
 		case !g.chained && !soon:
 			st.why = append(st.why, fmt.Sprintf("the approval of the plan %.12s of change %d is not in the record; nothing starts on it. Have the record verified", digest, id))
-		case r.Disabled || !g.alone && (!r.Reviewer || slices.Contains(wrote, r.Name)) || g.alone && !p.MayAlone(r.Name):
+		case r.Disabled || !g.alone && (!slices.Contains(r.Roles, "reviewer") || slices.Contains(wrote, r.Name)) || g.alone && !p.MayAlone(r.Name):
 			st.why = append(st.why, fmt.Sprintf("%s, who approved the plan %.12s of change %d, is no reviewer of it any more; another reviewer has to approve it", r.Name, digest, id))
 		case !s.now().Before(g.ends):
 			st.why = append(st.why, fmt.Sprintf("the approval of the plan %.12s of change %d by %s has ended (%s); have it approved again", digest, id, r.Name, g.ends.UTC().Format("2006-01-02 15:04 UTC")))
@@ -146,7 +147,7 @@ func (s *Store) standingOf(ctx context.Context, tx pgx.Tx, id int64, digest stri
 			if g.alone {
 				st.alone = r.Name
 			} else {
-				st.approvers = append(st.approvers, r.Name)
+				st.approvers = append(st.approvers, policy.Who{Name: r.Name, Roles: r.Roles})
 			}
 		}
 	}

@@ -62,7 +62,10 @@ func (s *Store) reviewOf(ctx context.Context, q querier, d *view.ChangeDetail) (
 	if err != nil {
 		return v, err
 	}
-	st := standing{approvers: stillApprove(d.Approvals, v.Overrides, digest, s.now())}
+	st := standing{}
+	if st.approvers, err = many[policy.Who](ctx, q, `select name, roles from accounts where name = any($1) and 'reviewer' = any(roles) and not disabled order by name`, orEmpty(stillApprove(d.Approvals, v.Overrides, digest, s.now()))); err != nil {
+		return v, err
+	}
 	for _, a := range d.Approvals {
 		if a.Digest == digest && a.Verdict == "emergency" && a.EndsAt != nil && s.now().Before(*a.EndsAt) {
 			st.alone = a.Account

@@ -45,7 +45,7 @@ type Policy struct {
 type Demand struct {
 	Where string `yaml:"where"` // over expr.LabelVars; every change where it is empty
 	Needs int    `yaml:"needs"`
-	From  string `yaml:"from"` // a team; any reviewer where it is empty
+	From  string `yaml:"from"` // a team, or a role beside reviewer; any reviewer where it is empty
 }
 
 // Override lets people override a veto, one host and one plan at a time.
@@ -172,9 +172,9 @@ func (p *Policy) checkApprovals(bad *written.Problems) {
 		switch {
 		case d.Needs < 1:
 			bad.Add("%sneeds: %d; want 1 or more", at, d.Needs)
-		case d.From != "" && !p.team(d.From):
-			bad.Add("%sfrom: %q is no team of this policy", at, d.From)
-		case d.From != "" && len(p.Teams[d.From]) < d.Needs:
+		case d.From != "" && !p.team(d.From) && !slices.Contains(roles[1:], d.From):
+			bad.Add("%sfrom: %q is no team of this policy, nor author, reviewer, operator or admin", at, d.From)
+		case p.team(d.From) && len(p.Teams[d.From]) < d.Needs:
 			bad.Add("%sneeds: %d from %s, a team of %d", at, d.Needs, d.From, len(p.Teams[d.From]))
 		}
 	}
@@ -224,11 +224,11 @@ func (p *Policy) Wanted(labels []map[string]string) (all []Demand, err error) {
 
 // Missing says which demands the approvers, each named once, do not meet yet; nil where all
 // are met.
-func (p *Policy) Missing(wanted []Demand, approvers []string) (all []string) {
+func (p *Policy) Missing(wanted []Demand, approvers []Who) (all []string) {
 	for _, d := range wanted {
 		met := 0
 		for _, a := range approvers {
-			if d.From == "" || p.In(d.From, a) {
+			if d.From == "" || p.In(d.From, a.Name) || slices.Contains(a.Roles, d.From) {
 				met++
 			}
 		}

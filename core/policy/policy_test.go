@@ -122,10 +122,17 @@ approvals:
   - {needs: 1}
   - {where: labels.tier == "core", needs: 2}
   - {where: labels.site == "delta", needs: 1, from: gauges}
+  - {where: labels.site == "bay", needs: 1, from: admin}
 emergency: {by: night, lasts: 30m}
 `))
 	if err != nil {
 		t.Fatal(err)
+	}
+	who := func(names string) (all []Who) {
+		for _, name := range strings.Fields(names) {
+			all = append(all, Who{name, map[string][]string{"ruth": {"reviewer", "admin"}}[name]})
+		}
+		return all
 	}
 	for _, c := range []struct{ labels, approvers, missing string }{
 		{"tier=web", "", "1 approval"},
@@ -137,6 +144,8 @@ emergency: {by: night, lasts: 30m}
 		{"site=delta", "per", ""}, // one approval meets both
 		{"tier=core site=delta", "kai ria", "1 approval from gauges (hosts where labels.site == \"delta\")"},
 		{"tier=core site=delta", "kai oda", ""},
+		{"site=bay", "kai", "1 approval from admin (hosts where labels.site == \"bay\")"},
+		{"site=bay", "ruth", ""},
 	} {
 		var labels []map[string]string // a host for each: demands are of all hosts together
 		for _, l := range strings.Fields(c.labels) {
@@ -147,12 +156,12 @@ emergency: {by: night, lasts: 30m}
 		if err != nil {
 			t.Fatal(err)
 		}
-		if missing := strings.Join(p.Missing(wanted, strings.Fields(c.approvers)), "; "); missing != c.missing {
+		if missing := strings.Join(p.Missing(wanted, who(c.approvers)), "; "); missing != c.missing {
 			t.Errorf("hosts with %s, approved by %q: missing %q; want %q", c.labels, c.approvers, missing, c.missing)
 		}
 	}
 	var none Policy
-	if wanted, _ := none.Wanted(nil); len(none.Missing(wanted, nil)) != 1 || none.Missing(wanted, []string{"kai"}) != nil {
+	if wanted, _ := none.Wanted(nil); len(none.Missing(wanted, nil)) != 1 || none.Missing(wanted, who("kai")) != nil {
 		t.Error("without a policy one approval does, and none does not")
 	}
 	if !p.MayAlone("oda") || p.MayAlone("per") || none.MayAlone("oda") || p.EmergencyLasts() != 30*time.Minute || p.ReviewWithin() != 24*time.Hour {
