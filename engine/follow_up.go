@@ -27,6 +27,9 @@ func (e *Engine) FollowUp(ctx context.Context, actor string, changeID int64, bec
 	if err != nil {
 		return 0, err
 	}
+	if spec.Prolongs != 0 {
+		return 0, &store.Conflict{What: fmt.Sprintf("change %d prolongs change %d; follow that one up", changeID, spec.Prolongs)}
+	}
 	hosts, err := e.match(ctx, spec.Where)
 	if err != nil {
 		return 0, err

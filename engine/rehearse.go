@@ -132,6 +132,9 @@ func (e *Engine) rehearse(ctx context.Context, actor string, changeID int64, mis
 	if err != nil {
 		return err
 	}
+	if spec.Prolongs != 0 {
+		return e.Store.RehearseProlonging(ctx, actor, changeID, revision.Number, spec)
+	}
 	hosts, err := e.match(ctx, spec.Where)
 	if err != nil {
 		return err

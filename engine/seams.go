@@ -58,6 +58,7 @@ type Rehearsals interface {
 	Revision(ctx context.Context, changeID int64) (store.Revision, error)
 	Change(ctx context.Context, id int64) (*view.ChangeDetail, error)
 	Draft(ctx context.Context, actor string, id int64, spec *change.Spec) (int64, error)
+	RehearseProlonging(ctx context.Context, actor string, id int64, revision int, spec *change.Spec) error
 	// DoneSince lists the hosts that are done with a change, or with one of its line of followers.
 	DoneSince(ctx context.Context, changeID int64) ([]int64, error)
 	BeginRehearsal(ctx context.Context, actor string, changeID int64, t store.Targets) (int64, error)

@@ -13,6 +13,7 @@ import (
 	"wladder/core/ladder"
 	"wladder/core/plan"
 	"wladder/core/probe"
+	"wladder/host"
 )
 
 // TestTemporary has a change last for a moment on each host. One goes back by itself, one was
@@ -142,4 +143,61 @@ func TestReturnedPlan(t *testing.T) {
 			t.Errorf("%+v goes back: %q", c.file, why)
 		}
 	}
+}
+
+// TestProlonged has the hosts of a temporary change go back later, by a change of its own that
+// is approved like any other and touches no host.
+func TestProlonged(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 3)
+	ctx := t.Context()
+	id := r.drafted("title: t\nreason: r\nservice: pages\nwhere: labels.role == \"bulletin\"\ncount: 3\nfor: 24h\nedits:\n  - {set: events/worker_connections, to: 2048}\nladder: {stages: [{hosts: all}], at_once: 3, soak: 200ms}\n")
+	longer := fmt.Sprintf("title: Longer\nreason: the flood lasts\nprolongs: %d\nfor: 72h\n", id)
+	early := r.drafted(longer)
+	if err := r.engine.Rehearse(ctx, "ines", early); err == nil || !strings.Contains(err.Error(), "no host of change 1 waits to go back") {
+		t.Errorf("prolonged before it climbs: %v", err)
+	}
+	r.approved(id)
+	d := r.climb(id)
+	left := r.file(0)
+	was := *d.Temporary.First
+	next := r.drafted(longer)
+	d = r.approved(next)
+	if p := d.Rehearsal.Plan; d.Rehearsal.Planned != 3 || len(p.Pace) != 1 || !strings.Contains(p.Pace[0], "nothing is changed on hosts now: 3 hosts of change 1, which would go back at ") || !strings.HasSuffix(p.Pace[0], "go back 72 h after this starts, as that change has it") || d.Prolongs != id || fmt.Sprint(d.Services) != "[pages]" {
+		t.Errorf("a reviewer reads %+v of %d hosts, services %v", p.Pace, d.Rehearsal.Planned, d.Services)
+	}
+	if _, err := r.store.StartClimb(ctx, "ines", next, host.ScriptsDigest()); err == nil || !strings.Contains(err.Error(), "another operator") {
+		t.Errorf("started by its author: %v", err)
+	}
+	if _, err := r.store.StartClimb(ctx, "oda", next, host.ScriptsDigest()); err != nil {
+		t.Fatal(err)
+	}
+	if d = r.show(next); d.State != change.Completed || len(d.runs) != 0 {
+		t.Errorf("it is %s, with %d runs", d.State, len(d.runs))
+	}
+	d = r.show(id)
+	if by := d.Temporary.First.Sub(was); by < 47*time.Hour || by > 49*time.Hour || d.Temporary.Waits != 3 || fmt.Sprint(d.ProlongedBy) != fmt.Sprint([]int64{early, next}) || r.file(0) != left {
+		t.Errorf("hosts go back %s later, %+v, prolonged by %v", by, d.Temporary, d.ProlongedBy)
+	}
+	if _, err := r.engine.FollowUp(ctx, "ines", next, ""); err == nil || !strings.Contains(err.Error(), "follow that one up") {
+		t.Errorf("a follow-up of it: %v", err)
+	}
+	if err := r.store.ReturnNow(ctx, "ines", id, "it is over"); err != nil {
+		t.Fatal(err)
+	}
+	r.until(id, func(d shown) bool { return d.State == change.Countered })
+	if err := r.engine.Rehearse(ctx, "ines", early); err == nil || !strings.Contains(err.Error(), "waits to go back") {
+		t.Errorf("prolonged when all are back: %v", err)
+	}
+	for text, want := range map[string]string{
+		longer + "edits: [{set: a, to: 1}]\n":           "says title, reason, ticket and for, and nothing else",
+		longer + "where: 'true'\n":                      "and nothing else",
+		strings.Replace(longer, "for: 72h\n", "", 1):    "for: 0s is out of range",
+		strings.Replace(longer, "s: 1\n", "s: -1\n", 1): "is not the number of a change",
+	} {
+		if _, err := change.Parse("c", []byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v; want %q", text, err, want)
+		}
+	}
+	r.verifyRecord()
 }

@@ -26,10 +26,12 @@ type changeRow struct {
 	TakesBack *int64
 	// Follows is the change whose edits it brings to hosts that are not done with it.
 	Follows *int64
+	// Prolongs is the temporary change whose hosts go back later.
+	Prolongs *int64
 }
 
 func lockChange(ctx context.Context, tx pgx.Tx, id int64) (changeRow, error) {
-	return one[changeRow](ctx, tx, fmt.Sprintf("change %d", id), `select id, title, services, author, state, revision, takes_back, follows from changes where id = $1 for update`, id)
+	return one[changeRow](ctx, tx, fmt.Sprintf("change %d", id), `select id, title, services, author, state, revision, takes_back, follows, prolongs from changes where id = $1 for update`, id)
 }
 
 // move takes a change along the transition table, within a transaction that
@@ -64,10 +66,14 @@ func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.
 				return err
 			}
 		}
+		services, prolongs, err := s.prolonged(ctx, tx, id, spec)
+		if err != nil {
+			return err
+		}
 		number := 1
 		if id == 0 {
-			if err := tx.QueryRow(ctx, `insert into changes (title, services, author, state, revision, takes_back, follows) values ($1, $2, $3, 'draft', 1, $4, $5) returning id`,
-				spec.Title, spec.Services, actor, takesBack, follows).Scan(&id); err != nil {
+			if err := tx.QueryRow(ctx, `insert into changes (title, services, author, state, revision, takes_back, follows, prolongs) values ($1, $2, $3, 'draft', 1, $4, $5, $6) returning id`,
+				spec.Title, services, actor, takesBack, follows, prolongs).Scan(&id); err != nil {
 				return err
 			}
 		} else {
@@ -82,7 +88,7 @@ func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.
 				return err
 			}
 			number = c.Revision + 1
-			if _, err := tx.Exec(ctx, `update changes set title = $2, services = $3, revision = $4, takes_back = $5, follows = $6 where id = $1`, id, spec.Title, spec.Services, number, takesBack, follows); err != nil {
+			if _, err := tx.Exec(ctx, `update changes set title = $2, services = $3, revision = $4, takes_back = $5, follows = $6, prolongs = $7 where id = $1`, id, spec.Title, services, number, takesBack, follows, prolongs); err != nil {
 				return err
 			}
 		}
@@ -92,6 +98,19 @@ func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.
 		return s.happened(ctx, tx, actor, "change.drafted", id, subject(id), map[string]any{"title": spec.Title, "revision": number})
 	})
 	return id, err
+}
+
+// prolonged gives the services of a change, and the one that it prolongs, whose services it has.
+func (s *Store) prolonged(ctx context.Context, tx pgx.Tx, id int64, spec *change.Spec) (services []string, prolongs *int64, err error) {
+	n := spec.Prolongs
+	if n == 0 {
+		return spec.Services, nil, nil
+	}
+	if id != 0 && n >= id {
+		return nil, nil, conflict("change %d cannot prolong change %d, which is not older", id, n)
+	}
+	of, err := lockChange(ctx, tx, n)
+	return of.Services, &n, err
 }
 
 // authored checks that somebody may rewrite a change: its author, or whom they named.

@@ -62,6 +62,10 @@ func (s *Store) startClimb(ctx context.Context, actor string, id int64, event ch
 		if c.Author == actor && !s.OwnClimbs && st.alone == "" {
 			return conflict("you wrote change %d; another operator starts it", id)
 		}
+		if plan.Head.Prolongs != 0 {
+			climb, err = s.prolong(ctx, tx, actor, c, plan)
+			return err
+		}
 		barred, err := s.barred(ctx, tx, p.ID, st.overrides)
 		if err != nil {
 			return err

@@ -54,6 +54,13 @@ func (s *Store) laterOf(ctx context.Context, q querier, d *view.ChangeDetail) er
 	for _, f := range followed {
 		d.FollowedBy = append(d.FollowedBy, f.ID)
 	}
+	longer, err := many[struct{ ID int64 }](ctx, q, `select id from changes where prolongs = $1 and state <> 'withdrawn' order by id`, d.ID)
+	if err != nil {
+		return err
+	}
+	for _, f := range longer {
+		d.ProlongedBy = append(d.ProlongedBy, f.ID)
+	}
 	if d.Follows == 0 || d.Rehearsal == nil {
 		return nil
 	}

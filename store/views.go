@@ -96,11 +96,11 @@ func (s *Store) changeDetail(ctx context.Context, q querier, id int64) (*view.Ch
 		return nil, &NotFound{fmt.Sprintf("change %d", id)}
 	}
 	d := &view.ChangeDetail{Change: rows[0]}
-	follows, err := one[struct{ Follows int64 }](ctx, q, fmt.Sprintf("change %d", id), `select coalesce(follows, 0) as follows from changes where id = $1`, id)
+	follows, err := one[struct{ Follows, Prolongs int64 }](ctx, q, fmt.Sprintf("change %d", id), `select coalesce(follows, 0) as follows, coalesce(prolongs, 0) as prolongs from changes where id = $1`, id)
 	if err != nil {
 		return nil, err
 	}
-	d.Follows = follows.Follows
+	d.Follows, d.Prolongs = follows.Follows, follows.Prolongs
 	written, err := revision(ctx, q, id)
 	if err != nil {
 		return nil, err

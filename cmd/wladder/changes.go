@@ -84,6 +84,12 @@ func (t *terminal) change(ctx context.Context, d view.ChangeDetail) error {
 	if d.Follows != 0 {
 		row("follows", fmt.Sprintf("change %d: the same edits, for hosts that are not done with it", d.Follows))
 	}
+	if d.Prolongs != 0 {
+		row("prolongs", fmt.Sprintf("change %d: its hosts go back later", d.Prolongs))
+	}
+	for _, n := range d.ProlongedBy {
+		row("prolonged", fmt.Sprintf("by change %d", n))
+	}
 	for _, n := range d.FollowedBy {
 		row("followed", fmt.Sprintf("by change %d", n))
 	}

@@ -4,6 +4,10 @@ import (
 	"context"
 	"flag"
 	"fmt"
+
+	"github.com/goccy/go-yaml"
+
+	"wladder/core/change"
 )
 
 var counter = command{"counter", "N", "draft the opposite of a change, for the hosts that are done with it", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
@@ -25,6 +29,37 @@ var counter = command{"counter", "N", "draft the opposite of a change, for the h
 		}
 		fmt.Fprintf(t.out, "change %d is drafted, the opposite of change %d; read it with wladder show %d, then: wladder rehearse %d\n", made, id, made, made)
 		return nil
+	}
+}}
+
+var prolong = command{"prolong", "N", "draft a change that has the hosts of a temporary change go back later", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	lasts := f.String("for", "", "how long after its start they go back, such as 6h")
+	because := f.String("because", "", "why they go back later")
+	return func(ctx context.Context, t *terminal, args []string) error {
+		id, err := number(args)
+		if err != nil {
+			return err
+		}
+		if *lasts == "" || *because == "" {
+			return usagef("want -for SPAN and -because TEXT")
+		}
+		c := t.client()
+		d, err := c.Change(ctx, id)
+		if err != nil {
+			return err
+		}
+		text, err := yaml.Marshal(map[string]any{"title": "Longer: " + d.Title, "reason": *because, "ticket": d.Ticket, "prolongs": id, "for": *lasts})
+		if err != nil {
+			return err
+		}
+		if _, err := change.Parse("flags", text); err != nil {
+			return err
+		}
+		made, err := c.Draft(ctx, 0, text)
+		if err != nil {
+			return err
+		}
+		return t.drafted(made)
 	}
 }}
 

@@ -9,6 +9,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -42,8 +43,11 @@ type Spec struct {
 	// differ: with the act of that name, or the heaviest where it is true.
 	IntoForce string `yaml:"bring-into-force"`
 	// For is how long it lasts on each host, counted from when that is done: then it goes back.
-	For     written.Duration `yaml:"for"`
-	MayFail string           `yaml:"may-fail"` // hosts whose restore does not count, over expr.HostVars
+	For written.Duration `yaml:"for"`
+	// Prolongs is the number of the temporary change whose hosts go back later: For after this
+	// one starts. Such a change says nothing else.
+	Prolongs int64  `yaml:"prolongs"`
+	MayFail  string `yaml:"may-fail"` // hosts whose restore does not count, over expr.HostVars
 	// LocksOut names people who are to be able to sign in no more: for all others that is a veto.
 	LocksOut []string         `yaml:"locks-out"`
 	Probes   []probe.Probe    `yaml:"probes"` // beside those of the service
@@ -112,6 +116,10 @@ func Stored(name string, names int, data []byte) (*Spec, error) {
 	}
 	if strings.TrimSpace(s.Reason) == "" {
 		p.Add("reason: is empty; say why, for whoever reads this later")
+	}
+	if s.Prolongs != 0 {
+		s.checkProlonging(p)
+		return s, p.Err()
 	}
 	if s.TakesBack < 0 {
 		p.Add("takes-back: %d is not the number of a change", s.TakesBack)
@@ -184,6 +192,20 @@ func Stored(name string, names int, data []byte) (*Spec, error) {
 		p.Add("ladder: %v", err)
 	}
 	return s, p.Err()
+}
+
+// checkProlonging says what is wrong with a change that prolongs another.
+func (s *Spec) checkProlonging(p *written.Problems) {
+	alone := Spec{Title: s.Title, Reason: s.Reason, Ticket: s.Ticket, For: s.For, Prolongs: s.Prolongs, Source: s.Source}
+	switch {
+	case s.Prolongs < 0:
+		p.Add("prolongs: %d is not the number of a change", s.Prolongs)
+	case !reflect.DeepEqual(*s, alone):
+		p.Add("prolongs: such a change says title, reason, ticket and for, and nothing else; its hosts and services are those of change %d", s.Prolongs)
+	}
+	if d := time.Duration(s.For); d < time.Second || d > longestFor {
+		p.Add("for: %s is out of range; want 1s to %s", d, longestFor)
+	}
 }
 
 // checkServices has the change name its services once, in one of the two ways.

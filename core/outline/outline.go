@@ -12,6 +12,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"wladder/core/change"
 	"wladder/core/ladder"
@@ -151,6 +152,23 @@ func Of(spec *change.Spec, head plan.Head, leaves []plan.Leaf, pools Pools) *Out
 	}
 	o.Pace = o.pace()
 	return o
+}
+
+// Prolonging gives the outline of a plan that has hosts of a temporary change go back later
+// than they would, which is from first to last.
+func Prolonging(head plan.Head, leaves []plan.Leaf, first, last time.Time) *Outline {
+	all := Hosts{First: []string{}}
+	for _, l := range leaves {
+		all.add(l.Host)
+	}
+	const moment = "2006-01-02 15:04 UTC"
+	when := "at " + first.UTC().Format(moment)
+	if until := last.UTC().Format(moment); until != first.UTC().Format(moment) {
+		when = "from " + first.UTC().Format(moment) + " to " + until
+	}
+	return &Outline{Edits: []Edit{}, Stages: []Stage{{Takes: "all", Hosts: all}}, AtOnce: head.Policy.AtOnce, Soak: head.Policy.Soak, PauseAfter: head.Policy.PauseAfter, For: head.For,
+		Parts: []Part{}, Probes: []Probe{}, MayFail: Hosts{First: []string{}}, Pools: []Pool{},
+		Pace: []string{fmt.Sprintf("nothing is changed on hosts now: %s of change %d, which would go back %s, go back %s after this starts, as that change has it", counted(len(leaves), "host"), head.Prolongs, when, span(head.For))}}
 }
 
 func edits(spec *change.Spec) (all []Edit) {

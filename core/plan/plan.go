@@ -38,6 +38,9 @@ type Head struct {
 	Parts    []Part            `json:"parts"` // in the order in which they are acted on
 	// For is how long the change lasts on each host, counted from when that is done; 0: for good.
 	For ladder.Span `json:"for,omitempty"`
+	// Prolongs is the temporary change whose hosts go back later, counted from the start of this
+	// one, which changes nothing on them; 0 for none.
+	Prolongs int64 `json:"prolongs,omitempty"`
 	// LocksOut names people who may be unable to sign in afterwards.
 	LocksOut []string `json:"locks_out,omitempty"`
 	// Probes are the change's own; those that name a service ask for its commands and files.

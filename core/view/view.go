@@ -211,6 +211,10 @@ type ChangeDetail struct {
 	// those that do so with this one's and were not withdrawn.
 	Follows    int64   `json:"follows,omitempty"`
 	FollowedBy []int64 `json:"followed_by,omitempty"`
+	// Prolongs is the temporary change whose hosts go back later by this one, 0 for none;
+	// ProlongedBy are those that do so with this one's and were not withdrawn.
+	Prolongs    int64   `json:"prolongs,omitempty"`
+	ProlongedBy []int64 `json:"prolonged_by,omitempty"`
 	// Behind are hosts that climbs of the plan passed over: they can be taken later.
 	Behind []string `json:"behind,omitempty"`
 	// Earlier are the climbs before the newest.

@@ -1598,6 +1598,9 @@ export interface components {
             id: number;
             left_out: components["schemas"]["LeftOut"][];
             next: string;
+            prolonged_by?: number[];
+            /** Format: int64 */
+            prolongs?: number;
             reason: string;
             rehearsal?: components["schemas"]["Rehearsal"];
             review: components["schemas"]["Review"];

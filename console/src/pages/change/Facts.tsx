@@ -67,10 +67,30 @@ export function Facts({ detail: d }: { detail: ChangeDetail }) {
           <dd className="wrap">{d.behind.slice(0, 12).join(', ')}{d.behind.length > 12 && ` and ${d.behind.length - 12} more`}</dd>
         </>
       )}
-      <dt>Where</dt>
-      <dd>
-        {d.services.join(', then ')} on hosts with <span className="mono">{d.where}</span>
-      </dd>
+      {d.prolongs && (
+        <>
+          <dt>Prolongs</dt>
+          <dd>
+            <Link to={`/changes/${d.prolongs}`}>change {d.prolongs}</Link>: its hosts go back later
+          </dd>
+        </>
+      )}
+      {d.prolonged_by?.map((n) => (
+        <Fragment key={n}>
+          <dt>Prolonged</dt>
+          <dd>
+            by <Link to={`/changes/${n}`}>change {n}</Link>
+          </dd>
+        </Fragment>
+      ))}
+      {d.where && (
+        <>
+          <dt>Where</dt>
+          <dd>
+            {d.services.join(', then ')} on hosts with <span className="mono">{d.where}</span>
+          </dd>
+        </>
+      )}
       <dt>Author</dt>
       <dd>
         {d.author}, revision {d.revision}, <Ago at={d.created_at} />
