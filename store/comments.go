@@ -14,8 +14,11 @@ import (
 	"wladder/core/view"
 )
 
-// longestComment bounds a comment, in bytes.
-const longestComment = 8000
+// What bounds comments: the bytes of one, and how many a change has.
+const (
+	longestComment = 8000
+	mostComments   = 1000
+)
 
 // commented is what is sealed of a comment.
 type commented struct {
@@ -33,6 +36,13 @@ func (s *Store) Comment(ctx context.Context, actor string, id int64, c view.NewC
 		return 0, unfit("text: want some words, at most %d bytes", longestComment)
 	}
 	err = s.review(ctx, actor, id, c.Digest, func(tx pgx.Tx, r *reviewing) error {
+		var so int
+		if err := tx.QueryRow(ctx, `select count(*) from comments where change = $1`, id).Scan(&so); err != nil {
+			return err
+		}
+		if so >= mostComments {
+			return conflict("change %d has %d comments; no more are taken", id, so)
+		}
 		kept := commented{Text: text}
 		var thread *int64
 		switch {

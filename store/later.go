@@ -34,7 +34,8 @@ func (s *Store) laterOf(ctx context.Context, q querier, d *view.ChangeDetail) er
 		if err != nil {
 			return err
 		}
-		for _, p := range passed {
+		d.BehindCount = len(passed)
+		for _, p := range passed[:min(len(passed), view.GroupHosts)] {
 			d.Behind = append(d.Behind, p.Host)
 		}
 	}

@@ -111,7 +111,8 @@ func (s *Store) barredOf(ctx context.Context, q querier, planID int64, d *view.C
 			}
 		}
 	}
-	for _, l := range leaves {
+	v.BarredCount = len(leaves)
+	for _, l := range leaves[:min(len(leaves), view.GroupHosts)] {
 		b := view.Barred{Host: l.Host, Vetoes: []view.BarredVeto{}}
 		for _, name := range l.Vetoes {
 			b.Vetoes = append(b.Vetoes, view.BarredVeto{Finding: name, Code: codes[name], By: orEmpty(who(codes[name]))})

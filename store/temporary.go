@@ -17,8 +17,7 @@ import (
 // beginReturns has hosts whose time is over go back: those of each climb in another of the same
 // plan, which takes all that are done so far, each at its time.
 func (s *Store) beginReturns(ctx context.Context) error {
-	due, err := many[struct{ ID int64 }](ctx, s.pool, `select c.id from climbs c where c.lasts is not null and exists (select from host_runs r where r.climb = c.id and r.back_at <= now()
-		and not exists (select from climbs k join host_runs b on b.climb = k.id where k.returns = c.id and b.host_id = r.host_id)) order by c.id`)
+	due, err := many[struct{ ID int64 }](ctx, s.pool, `select distinct climb as id from host_runs where back_at <= now() and not sent_back order by climb`)
 	for _, c := range due {
 		if err == nil {
 			err = s.tx(ctx, func(tx pgx.Tx) error { return s.beginReturn(ctx, tx, c.ID) })
@@ -51,9 +50,8 @@ func (s *Store) beginReturn(ctx context.Context, tx pgx.Tx, id int64) error {
 			return err
 		}
 	}
-	tag, err := tx.Exec(ctx, `insert into host_runs (climb, host_id, host, stage, state, may_fail, not_before)
-		select $2, r.host_id, r.host, 0, 'queued', false, r.back_at from host_runs r where r.climb = $1 and r.back_at is not null
-			and not exists (select from climbs k join host_runs b on b.climb = k.id where k.returns = $1 and b.host_id = r.host_id) order by r.back_at, r.id`, id, back)
+	tag, err := tx.Exec(ctx, `with sent as (update host_runs set sent_back = true where climb = $1 and back_at is not null and not sent_back returning id, host_id, host, back_at)
+		insert into host_runs (climb, host_id, host, stage, state, may_fail, not_before) select $2, host_id, host, 0, 'queued', false, back_at from sent order by back_at, id`, id, back)
 	if err != nil || !made {
 		return err
 	}
@@ -173,8 +171,9 @@ func (s *Store) temporaryOf(ctx context.Context, q querier, id int64) (*view.Tem
 		return nil, err
 	}
 	r := rows[0]
-	t := &view.Temporary{For: ladder.Span(time.Duration(*r.Lasts) * time.Second), Waits: r.Waits, Back: r.Back, First: utc(r.First), Last: utc(r.Last), Stuck: []view.NotBack{}}
-	for i, host := range r.Host {
+	most := min(len(r.Host), view.GroupHosts)
+	t := &view.Temporary{StuckCount: len(r.Host), For: ladder.Span(time.Duration(*r.Lasts) * time.Second), Waits: r.Waits, Back: r.Back, First: utc(r.First), Last: utc(r.Last), Stuck: []view.NotBack{}}
+	for i, host := range r.Host[:most] {
 		t.Stuck = append(t.Stuck, view.NotBack{Host: host, Why: r.Why[i], Again: r.State[i] == ladder.Queued})
 	}
 	return t, nil

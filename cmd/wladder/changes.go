@@ -160,12 +160,15 @@ func (t *terminal) afterwards(d view.ChangeDetail, row func(name, text string)) 
 			}
 			row("not back", fmt.Sprintf("%s: %s; %s", s.Host, s.Why, what))
 		}
+		if more := v.StuckCount - len(v.Stuck); more > 0 {
+			row("not back", fmt.Sprintf("%d more", more))
+		}
 	}
 	for _, e := range d.Earlier {
 		row("before", fmt.Sprintf("a climb by %s, %s: %s, %d of %s done", e.StartedBy, when(e.StartedAt), e.State, e.Done, counted(e.Hosts, "host")))
 	}
-	if len(d.Behind) > 0 && d.State != change.Climbing {
-		row("behind", fmt.Sprintf("%s: wladder climb -behind %d takes %s while the approval lasts", named(d.Behind, len(d.Behind)), d.ID, map[bool]string{true: "it", false: "them"}[len(d.Behind) == 1]))
+	if n := d.BehindCount; n > 0 && d.State != change.Climbing {
+		row("behind", fmt.Sprintf("%s: wladder climb -behind %d takes %s while the approval lasts", named(d.Behind, n), d.ID, map[bool]string{true: "it", false: "them"}[n == 1]))
 	}
 }
 
@@ -205,7 +208,7 @@ func (t *terminal) review(d view.ChangeDetail, row func(name, text string)) {
 		for _, b := range r.Barred {
 			hosts = append(hosts, b.Host)
 		}
-		row("barred", fmt.Sprintf("%s, until each veto is overridden (wladder findings -ids %d)", named(hosts, len(hosts)), d.ID))
+		row("barred", fmt.Sprintf("%s, until each veto is overridden (wladder findings -ids %d)", named(hosts, r.BarredCount), d.ID))
 	}
 	for _, o := range r.Overrides {
 		text := fmt.Sprintf("the veto %s on %s, by %s for %.12s, %s: %s", o.Finding, o.Host, o.Account, o.Digest, when(o.At), o.Because)

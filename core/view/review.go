@@ -25,9 +25,11 @@ type Review struct {
 	Returning string `json:"returning,omitempty"`
 	// Acknowledged are the warnings of which a reviewer said that they know.
 	Acknowledged []Acknowledged `json:"acknowledged,omitempty"`
-	// Barred are hosts whose vetoes can be overridden: they climb once each of theirs is.
-	Barred    []Barred   `json:"barred,omitempty"`
-	Overrides []Override `json:"overrides,omitempty"`
+	// Barred are the first of the hosts whose vetoes can be overridden: they climb once each of
+	// theirs is. BarredCount is how many there are.
+	Barred      []Barred   `json:"barred,omitempty"`
+	BarredCount int        `json:"barred_count,omitempty"`
+	Overrides   []Override `json:"overrides,omitempty"`
 	// Comments are the oldest first, each answer behind what it answers.
 	Comments []Comment `json:"comments,omitempty"`
 	// Alone are those whom policy lets approve alone in an emergency.

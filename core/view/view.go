@@ -215,8 +215,10 @@ type ChangeDetail struct {
 	// ProlongedBy are those that do so with this one's and were not withdrawn.
 	Prolongs    int64   `json:"prolongs,omitempty"`
 	ProlongedBy []int64 `json:"prolonged_by,omitempty"`
-	// Behind are hosts that climbs of the plan passed over: they can be taken later.
-	Behind []string `json:"behind,omitempty"`
+	// Behind are the first of the hosts that climbs of the plan passed over: they can be taken
+	// later. BehindCount is how many there are.
+	Behind      []string `json:"behind,omitempty"`
+	BehindCount int      `json:"behind_count,omitempty"`
 	// Earlier are the climbs before the newest.
 	Earlier []EarlierClimb `json:"earlier,omitempty"`
 	// Temporary says when its hosts go back; nil where it is for good, or has not climbed.
@@ -298,7 +300,9 @@ type Temporary struct {
 	// First and Last are when the first and the last of those that wait go back.
 	First *time.Time `json:"first,omitempty"`
 	Last  *time.Time `json:"last,omitempty"`
-	Stuck []NotBack  `json:"stuck"`
+	Stuck []NotBack  `json:"stuck"` // the first of them, by name
+	// StuckCount is how many there are.
+	StuckCount int `json:"stuck_count"`
 }
 
 // NotBack is a host that was to go back and is not.

@@ -23,6 +23,9 @@ alter table approvals
 alter table leaves add column barred boolean not null default false;
 create index on leaves (plan) where barred;
 
+-- What people said of a change is found among all that its hosts did.
+create index on record (change, kind);
+
 create table acknowledgements (
 	change  bigint not null references changes,
 	digest  text not null,

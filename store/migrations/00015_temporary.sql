@@ -10,5 +10,7 @@ create index on climbs (id) where lasts is not null;
 create index on climbs (returns) where returns is not null;
 alter table host_runs
 	add column back_at timestamptz,    -- of a run that is done: when its host goes back
+	add column sent_back boolean not null default false, -- there is a run in which it does
 	add column not_before timestamptz; -- of one that is queued
-create index on host_runs (climb, back_at) where back_at is not null;
+create index on host_runs (back_at) where back_at is not null and not sent_back;
+create index on host_runs (climb) where back_at is not null;

@@ -1583,6 +1583,7 @@ export interface components {
             approvals: components["schemas"]["Approval"][];
             author: string;
             behind?: string[];
+            behind_count?: number;
             climb?: components["schemas"]["Climb"];
             counts: {
                 [key: string]: number;
@@ -2154,6 +2155,7 @@ export interface components {
             acknowledged?: components["schemas"]["Acknowledged"][];
             alone?: string[];
             barred?: components["schemas"]["Barred"][];
+            barred_count?: number;
             comments?: components["schemas"]["Comment"][];
             held?: string;
             missing?: string[];
@@ -2273,6 +2275,7 @@ export interface components {
             /** Format: date-time */
             last?: string;
             stuck: components["schemas"]["NotBack"][];
+            stuck_count: number;
             waits: number;
         };
         Token: {

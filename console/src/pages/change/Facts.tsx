@@ -53,6 +53,7 @@ export function Facts({ detail: d }: { detail: ChangeDetail }) {
           <dt>Temporary</dt>
           <dd>
             {d.temporary.waits > 0 && d.temporary.first ? <>{counted(d.temporary.waits, 'host')} to go back, the first <Ago at={d.temporary.first} /></> : 'none waits to go back'}, {d.temporary.back} back
+            {d.temporary.stuck_count > d.temporary.stuck.length && `; ${d.temporary.stuck_count} are not back`}
             {d.temporary.stuck.map((s) => (
               <div key={s.host} className="wrap">
                 <b>{s.host}</b> is not back: {s.why}; {s.again ? 'it is tried again' : 'a person has to look'}
@@ -64,7 +65,7 @@ export function Facts({ detail: d }: { detail: ChangeDetail }) {
       {d.behind && d.behind.length > 0 && (
         <>
           <dt>Behind</dt>
-          <dd className="wrap">{d.behind.slice(0, 12).join(', ')}{d.behind.length > 12 && ` and ${d.behind.length - 12} more`}</dd>
+          <dd className="wrap">{d.behind.slice(0, 12).join(', ')}{(d.behind_count ?? 0) > 12 && ` and ${(d.behind_count ?? 0) - 12} more`}</dd>
         </>
       )}
       {d.prolongs && (

@@ -75,7 +75,7 @@ function review(c: ChangeDetail, me: Account): Choice[] {
 // afterwards is what may be done with a change that has climbed.
 function afterwards(c: ChangeDetail, me: Account): Choice[] {
   const all: Choice[] = []
-  const behind = c.behind?.length ?? 0
+  const behind = c.behind_count ?? 0
   if (me.roles.includes('operator') && behind > 0) all.push({ deed: 'climb-behind', words: `Take ${counted(behind, 'host')} that ${behind === 1 ? 'was' : 'were'} passed over`, ask: `This changes ${counted(behind, 'host')} under the same approval. Let it climb?` })
   if (me.roles.includes('operator') && c.temporary && c.temporary.waits > 0) all.push({ deed: 'return', words: 'Go back now', outlined: true, ask: `Have ${counted(c.temporary.waits, 'host')} go back before the time?`, reason: true, placeholder: 'Why it goes back now' })
   return all
