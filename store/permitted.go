@@ -49,9 +49,9 @@ type standing struct {
 
 // given is one approval.
 type given struct {
-	at, ends time.Time
-	chained  bool
-	alone    bool
+	ends    time.Time
+	chained bool
+	alone   bool
 }
 
 // standingOf reads what stands of the review of a plan. An approval counts while it lasts, of
@@ -92,7 +92,7 @@ func (s *Store) standingOf(ctx context.Context, tx pgx.Tx, id int64, digest stri
 		switch e.Kind {
 		case approvedTold, emergencyTold:
 			told[e.Actor] = true
-			g := given{at: e.At, ends: e.At.Add(p.ApprovalLasts()), chained: e.Seq != unchained, alone: e.Kind == emergencyTold}
+			g := given{ends: e.At.Add(p.ApprovalLasts()), chained: e.Seq != unchained, alone: e.Kind == emergencyTold}
 			if j.Ends != nil {
 				g.ends = *j.Ends
 			}

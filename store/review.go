@@ -106,7 +106,7 @@ func (s *Store) Judge(ctx context.Context, actor string, id int64, digest string
 		return err
 	}
 	if event == change.Approval && digest == "" {
-		return conflict("the digest %.12s is not that of the plan on offer: read the diff, and give the digest of what you have read", digest)
+		return conflict("give the digest of the plan whose diff you have read")
 	}
 	return s.review(ctx, actor, id, digest, func(tx pgx.Tx, r *reviewing) error {
 		if event == change.Declined {

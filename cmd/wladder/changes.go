@@ -31,6 +31,9 @@ var changes = command{"changes", "", "where each change stands, and what is aske
 		}
 		found, err := t.client().Changes(ctx, only)
 		return list(t, found, err, only != client.ChangeFilter{}, []string{"NO.", "STATE", "TITLE", "AUTHOR", "MOVED", "HOSTS", "NEXT"}, func(c view.Change) []string {
+			if c.ReviewDue != nil && c.ReviewDue.Before(time.Now()) {
+				c.Next += " (overdue)"
+			}
 			return []string{fmt.Sprint(c.ID), string(c.State), cut(c.Title, 44), c.Author, ago(c.UpdatedAt), inWords(c.Counts), c.Next}
 		})
 	}
