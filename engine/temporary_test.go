@@ -116,6 +116,33 @@ func TestReturnedEarly(t *testing.T) {
 	}
 }
 
+// TestTakenBackBeforeItsTime has another change take a temporary one back: its hosts do not go
+// back once more.
+func TestTakenBackBeforeItsTime(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 2)
+	ctx := t.Context()
+	id := r.drafted("title: t\nreason: r\nservice: pages\nwhere: labels.role == \"bulletin\"\ncount: 2\nfor: 240h\nedits:\n  - {set: events/worker_connections, to: 2048}\nladder: {stages: [{hosts: all}], at_once: 3, soak: 200ms}\n")
+	before := r.file(0)
+	r.approved(id)
+	r.climb(id)
+	back, err := r.engine.Counter(ctx, "ines", id, "it is over")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.approved(back)
+	if d := r.climb(back); d.Counts[ladder.Done] != 2 {
+		t.Fatalf("the opposite ended with %v", d.Counts)
+	}
+	d := r.until(id, func(d shown) bool { return d.State == change.Countered })
+	if d.Temporary != nil && d.Temporary.Waits > 0 || d.Climb.Returns || r.file(0) != before {
+		t.Errorf("after it was taken back: %+v, %+v", d.Temporary, d.Climb)
+	}
+	if err := r.store.ReturnNow(ctx, "ines", id, "x"); err == nil || !strings.Contains(err.Error(), "no host of change") {
+		t.Errorf("it goes back once more: %v", err)
+	}
+}
+
 // TestReturnedPlan turns a plan round, and back.
 func TestReturnedPlan(t *testing.T) {
 	p := probe.Probe{Name: "p", Ask: "unit x.service", Before: `state == "failed"`, After: `state == "active"`}

@@ -157,6 +157,9 @@ func (s *Store) counter(ctx context.Context, tx pgx.Tx, actor string, by climbRo
 	if err := move(ctx, tx, row, change.TakenBack); err != nil {
 		return err
 	}
+	if err := s.stayBack(ctx, tx, actor, changeID, fmt.Sprintf("change %d took it back", by.Change)); err != nil {
+		return err
+	}
 	return s.happened(ctx, tx, actor, "change.countered", changeID, subject(changeID), map[string]any{"by": by.Change})
 }
 

@@ -58,12 +58,15 @@ func (s *Store) beginReturn(ctx context.Context, tx pgx.Tx, id int64) error {
 	return s.happened(ctx, tx, "wladderd", "climb.started", c.Change, subject(c.Change), climbTold{Climb: back, Digest: c.Digest, Open: open, Accepted: open, Hosts: int(tag.RowsAffected()), Why: fmt.Sprintf("what climb %d changed goes back, as the plan says", id)})
 }
 
+// unreached picks, over host runs b of a return, those that were passed over because their host
+// was not reached: what somebody edited since was seen.
+const unreached = `b.state = 'passed-over' and not b.failed and not exists (select from steps s where s.host_run = b.id and s.outcome = 'overtaken')
+	and not exists (select from hosts h where h.id = b.host_id and h.retired_at is not null)`
+
 // again queues hosts of a return that were not reached once more, at growing distances. What
 // somebody edited since stays: a person has to look.
 func (s *Store) again(ctx context.Context, tx pgx.Tx, c climbRow) error {
-	_, err := tx.Exec(ctx, `update host_runs r set state = 'queued', step = '', not_before = now() + least('1 hour'::interval, '1 minute'::interval * greatest(2, r.n)), updated_at = now() where climb = $1 and state = 'passed-over' and not failed
-		and not exists (select from steps s where s.host_run = r.id and s.outcome = 'overtaken')
-		and not exists (select from hosts h where h.id = r.host_id and h.retired_at is not null)`, c.ID)
+	_, err := tx.Exec(ctx, `update host_runs b set state = 'queued', step = '', not_before = now() + least('1 hour'::interval, '1 minute'::interval * greatest(2, b.n)), updated_at = now() where climb = $1 and `+unreached, c.ID)
 	return err
 }
 
@@ -95,8 +98,8 @@ func (s *Store) permittedBack(ctx context.Context, tx pgx.Tx, head plan.Head, sc
 	if err := s.Sound(); err != nil {
 		return err
 	}
-	if err := otherScripts(head, scripts); err != nil {
-		return err
+	if otherScripts(head, scripts) != nil {
+		return conflict("this server was upgraded since the plan was approved, and would not do just the same: hosts do not go back by themselves. Take the change back with wladder counter %d", head.Change)
 	}
 	for _, part := range head.Parts {
 		if err := s.served(ctx, tx, part.Service, part.ServiceDigest); err != nil {
@@ -124,6 +127,24 @@ func (s *Store) returned(ctx context.Context, tx pgx.Tx, actor string, c climbRo
 		return err
 	}
 	return s.happened(ctx, tx, actor, "change.countered", c.Change, subject(c.Change), map[string]any{"by": c.Change})
+}
+
+// stayBack has no host of a temporary change go back by itself any more: another change took it
+// back.
+func (s *Store) stayBack(ctx context.Context, tx pgx.Tx, actor string, changeID int64, why string) error {
+	if _, err := tx.Exec(ctx, `update host_runs r set back_at = null from climbs c where c.id = r.climb and c.change = $1 and c.lasts is not null and r.back_at is not null`, changeID); err != nil {
+		return err
+	}
+	open, err := many[climbRow](ctx, tx, climbColumns+`where change = $1 and returns is not null and ended_at is null for update`, changeID)
+	for _, c := range open {
+		if err == nil {
+			err = s.passOver(ctx, tx, c, `$2::text`, why)
+		}
+		if err == nil {
+			err = s.setClimb(ctx, tx, actor, c, ladder.Stopping, why) // hosts under way are finished
+		}
+	}
+	return err
 }
 
 // ReturnNow has the hosts of a temporary change go back before their time.
@@ -157,7 +178,7 @@ func (s *Store) temporaryOf(ctx context.Context, q querier, id int64) (*view.Tem
 		Waits, Back   int
 		First, Last   *time.Time
 		Host, Why     []string
-		State         []ladder.RunState
+		Again         []bool
 		ClimbedBefore bool
 	}](ctx, q, `select (select extract(epoch from max(lasts))::bigint from climbs where change = $1) as lasts,
 			exists (select from climbs where change = $1) as climbed_before,
@@ -165,7 +186,7 @@ func (s *Store) temporaryOf(ctx context.Context, q querier, id int64) (*view.Tem
 			min(coalesce(b.not_before, r.back_at)) filter (where b.id is null or b.state = 'queued') as first, max(coalesce(b.not_before, r.back_at)) filter (where b.id is null or b.state = 'queued') as last,
 			coalesce(array_agg(b.host order by b.host) filter (where b.state in ('passed-over', 'restored', 'stranded') or b.state = 'queued' and b.n > 0), '{}') as host,
 			coalesce(array_agg(b.why order by b.host) filter (where b.state in ('passed-over', 'restored', 'stranded') or b.state = 'queued' and b.n > 0), '{}') as why,
-			coalesce(array_agg(b.state order by b.host) filter (where b.state in ('passed-over', 'restored', 'stranded') or b.state = 'queued' and b.n > 0), '{}') as state
+			coalesce(array_agg(b.state = 'queued' or `+unreached+` order by b.host) filter (where b.state in ('passed-over', 'restored', 'stranded') or b.state = 'queued' and b.n > 0), '{}') as again
 		from climbs c join host_runs r on r.climb = c.id and r.back_at is not null left join climbs k on k.returns = c.id left join host_runs b on b.climb = k.id and b.host_id = r.host_id where c.change = $1`, id)
 	if err != nil || rows[0].Lasts == nil {
 		return nil, err
@@ -174,7 +195,7 @@ func (s *Store) temporaryOf(ctx context.Context, q querier, id int64) (*view.Tem
 	most := min(len(r.Host), view.GroupHosts)
 	t := &view.Temporary{StuckCount: len(r.Host), For: ladder.Span(time.Duration(*r.Lasts) * time.Second), Waits: r.Waits, Back: r.Back, First: utc(r.First), Last: utc(r.Last), Stuck: []view.NotBack{}}
 	for i, host := range r.Host[:most] {
-		t.Stuck = append(t.Stuck, view.NotBack{Host: host, Why: r.Why[i], Again: r.State[i] == ladder.Queued})
+		t.Stuck = append(t.Stuck, view.NotBack{Host: host, Why: r.Why[i], Again: r.Again[i]})
 	}
 	return t, nil
 }
