@@ -83,13 +83,20 @@ function Barred({ id, digest, host, veto, done }: { id: number; digest: string; 
   return (
     <div className="say">
       <span className="wrap">
-        <b>{host}</b> is barred by {veto.code}{done ? ', which is overridden' : `; ${by}`}
+        <b>{host}</b> has the veto “{veto.code}”{done ? ', which is overridden' : `; ${by}`}
       </span>
-      {!done && veto.by.length > 0 && because === undefined && <Button size="small" danger onClick={() => setBecause('')}>Override…</Button>}
+      {!done && veto.by.length > 0 && because === undefined && (
+        <div className="deeds">
+          <Button size="small" danger onClick={() => setBecause('')}>Override…</Button>
+        </div>
+      )}
       {!done && because !== undefined && (
         <>
           <Input.TextArea aria-label="Why it does not hold there" placeholder="Why it does not hold there. Approvals before count no more." rows={2} value={because} onChange={(e) => setBecause(e.target.value)} />
-          <Button size="small" danger disabled={!because.trim()} loading={said.isPending} onClick={() => said.mutate(undefined)}>Override it on {host} for this plan</Button>
+          <div className="deeds">
+            <Button size="small" danger disabled={!because.trim()} loading={said.isPending} onClick={() => said.mutate(undefined)}>Override it on {host} for this plan</Button>
+            <Button size="small" onClick={() => setBecause(undefined)}>Leave it</Button>
+          </div>
         </>
       )}
       {said.error && <Alert type="error" title={said.error.message} />}
