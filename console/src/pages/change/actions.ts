@@ -78,6 +78,8 @@ function afterwards(c: ChangeDetail, me: Account): Choice[] {
   const behind = c.behind_count ?? 0
   if (me.roles.includes('operator') && behind > 0) all.push({ deed: 'climb-behind', words: `Take ${counted(behind, 'host')} that ${behind === 1 ? 'was' : 'were'} passed over`, ask: `This changes ${counted(behind, 'host')} under the same approval. Let it climb?` })
   if (me.roles.includes('operator') && c.temporary && c.temporary.waits > 0) all.push({ deed: 'return', words: 'Go back now', outlined: true, ask: `Have ${counted(c.temporary.waits, 'host')} go back before the time?`, reason: true, placeholder: 'Why it goes back now' })
+  const left = (c.rehearsal?.hosts ?? 0) - (c.counts['done'] ?? 0)
+  if (me.roles.includes('author') && !c.prolongs && !c.climb?.returns && left > 0) all.push({ deed: 'follow-up', words: 'Draft a follow-up', ask: 'Draft a change with the same edits, for the hosts that are not done with this one?' })
   return all
 }
 
