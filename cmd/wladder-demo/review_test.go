@@ -69,7 +69,7 @@ func TestReviewInConsole(t *testing.T) {
 		p.do(chromedp.WaitVisible(chromedp.CSS("#name")))
 	}
 	at("oda")
-	p.says("It lacks 1 approval, and 2 approvals from gauges")
+	p.says("It lacks 2 approvals from gauges")
 	p.says(`No host starts now: the freeze "warning exercise" lasts until Thu 2099-01-01 08:00 CET`)
 	p.press("Approve for 8 hosts")
 	p.says("1 of the warnings of change 1 wait to be acknowledged")

@@ -223,17 +223,24 @@ func (p *Policy) Wanted(labels []map[string]string) (all []Demand, err error) {
 }
 
 // Missing says which demands the approvers, each named once, do not meet yet; nil where all
-// are met.
+// are met. What would be met by what another demand lacks is not said beside that.
 func (p *Policy) Missing(wanted []Demand, approvers []Who) (all []string) {
-	for _, d := range wanted {
-		met := 0
+	lacks := make([]int, len(wanted))
+	for i, d := range wanted {
+		lacks[i] = d.Needs
 		for _, a := range approvers {
 			if d.From == "" || p.In(d.From, a.Name) || slices.Contains(a.Roles, d.From) {
-				met++
+				lacks[i]--
 			}
 		}
-		if met < d.Needs {
-			all = append(all, d.inWords(d.Needs-met))
+	}
+	for i, d := range wanted {
+		met := lacks[i] <= 0
+		for k, other := range lacks { // of two that lack as many of anybody, the later one is said
+			met = met || d.From == "" && k != i && (other > lacks[i] || other == lacks[i] && (k > i || wanted[k].From != ""))
+		}
+		if !met {
+			all = append(all, d.inWords(lacks[i]))
 		}
 	}
 	return all

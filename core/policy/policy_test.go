@@ -137,9 +137,12 @@ emergency: {by: night, lasts: 30m}
 	for _, c := range []struct{ labels, approvers, missing string }{
 		{"tier=web", "", "1 approval"},
 		{"tier=web", "kai", ""},
-		{"tier=core", "", "1 approval; 2 approvals (hosts where labels.tier == \"core\")"},
+		{"tier=core", "", "2 approvals (hosts where labels.tier == \"core\")"},
 		{"tier=core", "kai", "1 more approval (hosts where labels.tier == \"core\")"},
 		{"tier=core", "kai ria", ""},
+		{"site=delta", "", "1 approval from gauges (hosts where labels.site == \"delta\")"},
+		{"tier=core site=delta", "", "2 approvals (hosts where labels.tier == \"core\"); 1 approval from gauges (hosts where labels.site == \"delta\")"},
+		{"tier=core site=delta", "per", "1 more approval (hosts where labels.tier == \"core\")"},
 		{"site=delta", "kai", "1 approval from gauges (hosts where labels.site == \"delta\")"},
 		{"site=delta", "per", ""}, // one approval meets both
 		{"tier=core site=delta", "kai ria", "1 approval from gauges (hosts where labels.site == \"delta\")"},
