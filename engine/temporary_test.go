@@ -52,7 +52,10 @@ ladder: {stages: [{up-to: 1}, {hosts: all, gate: false}], at_once: 4, soak: 200m
 	db, err := pgx.Connect(ctx, r.url)
 	if err == nil {
 		defer db.Close(ctx)
-		_, err = db.Exec(ctx, `update host_runs set back_at = now(); update approvals set ends_at = now()`) // ten days later
+		_, err = db.Exec(ctx, `update approvals set ends_at = now()`) // as ten days later
+	}
+	if err == nil {
+		err = r.store.ReturnNow(ctx, "ines", id, "the flood is over")
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -70,6 +73,42 @@ ladder: {stages: [{up-to: 1}, {hosts: all, gate: false}], at_once: 4, soak: 200m
 		t.Errorf("the newest climb returns: %v; the change is %s", d.Climb.Returns, d.State)
 	}
 	r.verifyRecord()
+}
+
+// TestReturnIsVouchedFor has somebody who writes into the database have hosts go back before
+// their time, and from a change that is for good: nothing goes back, and all forward work ends.
+func TestReturnIsVouchedFor(t *testing.T) {
+	t.Parallel()
+	for what, c := range map[string]struct{ lasts, sql string }{
+		"before its time":   {"for: 240h\n", `update host_runs set back_at = now()`},
+		"a change for good": {"", `update climbs set lasts = '1 second'; update host_runs set back_at = now()`},
+	} {
+		t.Run(what, func(t *testing.T) {
+			t.Parallel()
+			r := newRig(t, 2)
+			ctx := t.Context()
+			id := r.drafted("title: t\nreason: r\nservice: pages\nwhere: labels.role == \"bulletin\"\ncount: 2\n" + c.lasts + "edits:\n  - {set: events/worker_connections, to: 2048}\nladder: {stages: [{hosts: all}], at_once: 3, soak: 200ms}\n")
+			r.approved(id)
+			r.climb(id)
+			left := r.file(0)
+			db, err := pgx.Connect(ctx, r.url)
+			if err == nil {
+				defer db.Close(ctx)
+				_, err = db.Exec(ctx, c.sql)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			for end := time.Now().Add(time.Minute); r.store.Sound() == nil; time.Sleep(50 * time.Millisecond) {
+				if time.Now().After(end) {
+					t.Fatal("work goes on")
+				}
+			}
+			if err := r.store.Sound(); !strings.Contains(err.Error(), "is not what the record tells of") || r.file(0) != left || r.file(1) != left {
+				t.Errorf("%v; the files: %s", err, r.file(0))
+			}
+		})
+	}
 }
 
 // TestReturnedEarly has a change that would last long go back at will, and be countered by

@@ -393,7 +393,7 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 // mayStart checks all that has to hold for further hosts of a climb to be started.
 func (s *Store) mayStart(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head, scripts string) error {
 	if c.Returns != nil {
-		return s.permittedBack(ctx, tx, head, scripts)
+		return s.permittedBack(ctx, tx, c, head, scripts)
 	}
 	of := starting{c.Change, c.Plan, c.ID, c.Digest, head}
 	st, err := s.permitted(ctx, tx, of, scripts)

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -37,6 +38,13 @@ func (s *Store) beginReturn(ctx context.Context, tx pgx.Tx, id int64) error {
 	p, err := s.plan(ctx, tx, c.Plan)
 	if err != nil {
 		return err
+	}
+	started, err := s.entriesOf(ctx, tx, `change = $1 and kind = 'climb.started' and body::jsonb ->> 'climb' = $2 and body::jsonb ->> 'digest' = $3`, ``, ``, c.Change, fmt.Sprint(id), p.Digest)
+	if err != nil {
+		return err
+	}
+	if p.Head.For == 0 || len(started) == 0 {
+		return s.forged(fmt.Sprintf("when hosts of change %d go back", c.Change))
 	}
 	var back int64
 	err = tx.QueryRow(ctx, `select coalesce(max(id), 0) from climbs where returns = $1 and ended_at is null`, id).Scan(&back)
@@ -92,10 +100,48 @@ func (s *Store) dueNow(ctx context.Context, tx pgx.Tx, c climbRow) (bool, error)
 	return hold == nil, err
 }
 
-// permittedBack checks what has to hold for hosts to go back: that this server would do just
-// what was approved, under definitions that serve still. Approvals may have ended.
-func (s *Store) permittedBack(ctx context.Context, tx pgx.Tx, head plan.Head, scripts string) error {
+// skew is by how much the clocks of servers may differ where the record's times are compared.
+const skew = time.Minute
+
+// timely checks that the hosts of a return whose time has come are done for as long as the plan
+// says, as the record tells of them, or that somebody asked for it earlier.
+func (s *Store) timely(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head) error {
+	asked, err := s.entriesOf(ctx, tx, `change = $1 and kind = $2`, ``, ``, c.Change, returnAsked)
+	if err != nil || len(asked) > 0 {
+		return err
+	}
+	due, err := many[struct{ Subject string }](ctx, tx, `select 'host/' || host as subject from host_runs where climb = $1 and state = 'queued' and coalesce(not_before, '-infinity') <= now() order by id limit 500`, c.ID)
+	if err != nil {
+		return err
+	}
+	subjects := make([]string, len(due))
+	for i, d := range due {
+		subjects[i] = d.Subject
+	}
+	entries, err := s.entriesOf(ctx, tx, `change = $1 and kind = 'host.done' and subject = any($2)`, ``, ``, c.Change, subjects)
+	if err != nil {
+		return err
+	}
+	done := map[string]time.Time{}
+	for _, e := range slices.Backward(entries) { // the newest counts
+		done[e.Subject] = e.At
+	}
+	for _, subject := range subjects {
+		if at, there := done[subject]; !there || time.Until(at.Add(time.Duration(head.For))) > skew {
+			return s.forged(fmt.Sprintf("when %s goes back from change %d", strings.TrimPrefix(subject, "host/"), c.Change))
+		}
+	}
+	return nil
+}
+
+// permittedBack checks what has to hold for hosts to go back: that their time has come, and
+// that this server would do just what was approved, under definitions that serve still.
+// Approvals may have ended.
+func (s *Store) permittedBack(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head, scripts string) error {
 	if err := s.Sound(); err != nil {
+		return err
+	}
+	if err := s.timely(ctx, tx, c, head); err != nil {
 		return err
 	}
 	if otherScripts(head, scripts) != nil {
@@ -147,6 +193,9 @@ func (s *Store) stayBack(ctx context.Context, tx pgx.Tx, actor string, changeID 
 	return err
 }
 
+// returnAsked is the entry of somebody who has hosts go back before their time.
+const returnAsked = "change.return-asked"
+
 // ReturnNow has the hosts of a temporary change go back before their time.
 func (s *Store) ReturnNow(ctx context.Context, actor string, id int64, because string) error {
 	if strings.TrimSpace(because) == "" {
@@ -167,7 +216,7 @@ func (s *Store) ReturnNow(ctx context.Context, actor string, id int64, because s
 		if tag.RowsAffected()+queued.RowsAffected() == 0 {
 			return conflict("no host of change %d waits to go back", id)
 		}
-		return s.happened(ctx, tx, actor, "change.return-asked", id, subject(id), map[string]any{"because": because})
+		return s.happened(ctx, tx, actor, returnAsked, id, subject(id), map[string]any{"because": because})
 	})
 }
 
