@@ -318,9 +318,9 @@ func (r *reading) since(ctx context.Context, c *carried, f render.Rendered, stoo
 		masked[i] = secret.Mask(judge, content, doc)
 	}
 	var lines []string
-	for line := range strings.Lines(render.Unified(f.Path, masked[0], masked[1])) {
-		if (line[0] == '-' || line[0] == '+') && !strings.HasPrefix(line, "---") && !strings.HasPrefix(line, "+++") {
-			lines = append(lines, map[byte]string{'-': "we left: ", '+': "it says: "}[line[0]]+strings.TrimSpace(line[1:]))
+	for _, l := range render.Lines(render.Unified(f.Path, masked[0], masked[1])) {
+		if l.Sign != ' ' {
+			lines = append(lines, map[byte]string{'-': "we left: ", '+': "it says: "}[l.Sign]+strings.TrimSpace(l.Text))
 		}
 	}
 	if more := len(lines) - maxSince; more > 0 {

@@ -101,11 +101,12 @@ func lineOf(r *view.Rehearsal, c view.NewComment) (string, error) {
 		if c.Line == 0 && c.File == "" {
 			return "", nil // of the group as a whole
 		}
-		line, there := render.DiffLine(g.Diff, c.File, c.Line, c.Old)
-		if !there {
-			return "", unfit("the diff of group %s does not show line %d of %s; a comment is about a line that it shows", c.Group, c.Line, c.File)
+		for _, l := range render.Lines(g.Diff) {
+			if l.File == c.File && c.Line > 0 && l.Number(c.Old) == c.Line {
+				return string(l.Sign) + l.Text, nil
+			}
 		}
-		return line, nil
+		return "", unfit("the diff of group %s does not show line %d of %s; a comment is about a line that it shows", c.Group, c.Line, c.File)
 	}
 	return "", &NotFound{"diff group " + c.Group}
 }

@@ -5,7 +5,6 @@ import (
 	"flag"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"wladder/core/conf"
@@ -144,43 +143,18 @@ type alteredLine struct {
 }
 
 // altered gives the lines of unified diffs that go or come, behind the paths that they are in.
-// How long a hunk is stands at its head: a line of the file may look like any other here.
 func altered(diff string) (all []alteredLine) {
-	old, new, oldLeft, newLeft := 0, 0, 0, 0
-	for l := range strings.Lines(diff) {
-		l = strings.TrimRight(l, "\r\n")
-		sign := byte(' ')
-		if l != "" {
-			sign = l[0]
+	file := ""
+	for _, l := range render.Lines(diff) {
+		if l.File != file {
+			file = l.File
+			all = append(all, alteredLine{"", ' ', file})
 		}
-		switch {
-		case oldLeft+newLeft > 0 && sign == '-':
-			all = append(all, alteredLine{fmt.Sprint(old), '-', l[1:]})
-			old, oldLeft = old+1, oldLeft-1
-		case oldLeft+newLeft > 0 && sign == '+':
-			all = append(all, alteredLine{fmt.Sprint(new), '+', l[1:]})
-			new, newLeft = new+1, newLeft-1
-		case oldLeft+newLeft > 0 && sign == ' ':
-			old, new, oldLeft, newLeft = old+1, new+1, oldLeft-1, newLeft-1
-		case strings.HasPrefix(l, "+++ "):
-			all = append(all, alteredLine{"", ' ', strings.TrimPrefix(l, "+++ ")})
-		case strings.HasPrefix(l, "@@ ") && len(strings.Fields(l)) > 2:
-			sides := strings.Fields(l)
-			old, oldLeft = hunkSide(sides[1])
-			new, newLeft = hunkSide(sides[2])
+		if l.Sign != ' ' {
+			all = append(all, alteredLine{fmt.Sprint(l.Number(l.Sign == '-')), l.Sign, strings.TrimRight(l.Text, "\r")})
 		}
 	}
 	return all
-}
-
-// hunkSide reads "-7,3": the first line, and how many; one where that is not said.
-func hunkSide(text string) (at, n int) {
-	first, count, several := strings.Cut(text[1:], ",")
-	at, _ = strconv.Atoi(first)
-	if n = 1; several {
-		n, _ = strconv.Atoi(count)
-	}
-	return at, n
 }
 
 // picked prints the whole files of some hosts, picked at random.

@@ -239,18 +239,32 @@ func TestUnifiedAppliesWithPatch(t *testing.T) {
 	for name, c := range map[string][2]string{
 		"one line":         {nginxConf, strings.Replace(nginxConf, "768", "4096", 1)},
 		"no final newline": {"a\nb", "a\nc"}, "gains newline": {"a", "a\n"}, "from nothing": {"", "a\n"}, "to nothing": {"a\nb\n", ""},
-		"scattered": {numbered(none, 2000), numbered(func(i int) bool { return i%7 == 3 }, 2000)},
-		"near":      {numbered(none, 40), numbered(func(i int) bool { return i == 10 || i == 17 || i == 25 }, 40)},
+		"scattered":     {numbered(none, 2000), numbered(func(i int) bool { return i%7 == 3 }, 2000)},
+		"like a header": {"-- x\n++ y\nz\n", "z\n++ y\n-- x\n"},
+		"near":          {numbered(none, 40), numbered(func(i int) bool { return i == 10 || i == 17 || i == 25 }, 40)},
 	} {
 		dir := t.TempDir()
 		file := filepath.Join(dir, "f")
 		os.WriteFile(file, []byte(c[0]), 0o644)
 		cmd := exec.Command("patch", "-s", "--no-backup-if-mismatch", file)
-		cmd.Stdin = strings.NewReader(Unified("f", []byte(c[0]), []byte(c[1])))
+		diff := Unified("f", []byte(c[0]), []byte(c[1]))
+		cmd.Stdin = strings.NewReader(diff)
 		out, err := cmd.CombinedOutput()
 		got, _ := os.ReadFile(file)
 		if err != nil || string(got) != c[1] {
 			t.Errorf("%s: patch: %v %s; got %.60q, want %.60q", name, err, out, got, c[1])
+		}
+		sides, signs := [2][]string{strings.Split(c[0], "\n"), strings.Split(c[1], "\n")}, 0
+		for _, l := range Lines(diff) {
+			if l.File != "f" || l.Sign != '+' && sides[0][l.Number(true)-1] != l.Text || l.Sign != '-' && sides[1][l.Number(false)-1] != l.Text {
+				t.Errorf("%s: %+v is not what the files say", name, l)
+			}
+			if l.Sign != ' ' {
+				signs++
+			}
+		}
+		if want := strings.Count(diff, "\n+") + strings.Count(diff, "\n-") - 1; signs != want {
+			t.Errorf("%s: %d lines go or come, want %d", name, signs, want)
 		}
 	}
 }

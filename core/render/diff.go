@@ -115,16 +115,35 @@ func writeHunk(out *strings.Builder, all []diffLine, start, end int) {
 	}
 }
 
-// DiffLine gives a line that a unified diff shows, by its file and number: with its sign, and
-// without its end. Old counts in the file before.
-func DiffLine(diff, file string, number int, old bool) (line string, there bool) {
-	within := false
+// Line is a line that a unified diff shows.
+type Line struct {
+	File          string // as the diff names the file after
+	Sign          byte   // ' ', '-' or '+'
+	Text          string // without its end
+	Before, After int    // its number in the file before, and after; the side that lacks it has that of the next line
+}
+
+// Number gives the line's number in the file before, or after; 0 where that side lacks it.
+func (l Line) Number(before bool) int {
+	switch {
+	case before && l.Sign != '+':
+		return l.Before
+	case !before && l.Sign != '-':
+		return l.After
+	}
+	return 0
+}
+
+// Lines gives the lines that unified diffs show. How long a hunk is stands at its head: a line
+// within may look like any header.
+func Lines(diff string) (all []Line) {
+	file := ""
 	var before, after, beforeLeft, afterLeft int // of the hunk
 	for text := range strings.Lines(diff) {
 		text = strings.TrimSuffix(text, "\n")
-		if beforeLeft <= 0 && afterLeft <= 0 { // a header, whatever lines within a hunk look like
+		if beforeLeft <= 0 && afterLeft <= 0 {
 			if name, named := strings.CutPrefix(text, "+++ "); named {
-				within = name == file
+				file = name
 			} else if strings.HasPrefix(text, "@@ ") {
 				before, beforeLeft = hunkSide(text, "-")
 				after, afterLeft = hunkSide(text, "+")
@@ -135,9 +154,7 @@ func DiffLine(diff, file string, number int, old bool) (line string, there bool)
 		if sign == '\\' {
 			continue
 		}
-		if within && (old && sign != '+' && before == number || !old && sign != '-' && after == number) {
-			return text, true
-		}
+		all = append(all, Line{file, sign, text[min(1, len(text)):], before, after})
 		if sign != '+' {
 			before, beforeLeft = before+1, beforeLeft-1
 		}
@@ -145,7 +162,7 @@ func DiffLine(diff, file string, number int, old bool) (line string, there bool)
 			after, afterLeft = after+1, afterLeft-1
 		}
 	}
-	return "", false
+	return all
 }
 
 // hunkSide reads where one side of a hunk begins, and how many lines it has.
