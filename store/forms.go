@@ -6,6 +6,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"wladder/core/form"
+	"wladder/core/plan"
 	"wladder/core/view"
 	"wladder/core/written"
 )
@@ -19,7 +20,7 @@ func (s *Store) KeepForm(ctx context.Context, actor, source string, f *form.Form
 		if v, err = s.form(ctx, tx, f.Name); err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, actor, "form.kept", 0, "form/"+f.Name, map[string]any{"version": v.Version, "digest": policyDigest(source)})
+		return s.happened(ctx, tx, actor, "form.kept", 0, "form/"+f.Name, map[string]any{"version": v.Version, "digest": plan.DigestOf([]byte(source))})
 	})
 	return v, err
 }

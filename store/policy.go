@@ -2,8 +2,6 @@ package store
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -13,6 +11,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"wladder/core/plan"
 	"wladder/core/policy"
 	"wladder/core/view"
 	"wladder/core/written"
@@ -44,15 +43,10 @@ func (s *Store) LoadPolicy(ctx context.Context, actor, source string, p *policy.
 		if len(unknown) > 0 {
 			return unfit("teams: there is no account %s", unknown[0].Name)
 		}
-		request, err = s.request(ctx, tx, actor, ask{policyAsked, "policy", fmt.Sprintf("another policy (%.12s) is to hold for all changes", policyDigest(source)), policyBody{source, written.Names}})
+		request, err = s.request(ctx, tx, actor, ask{policyAsked, "policy", fmt.Sprintf("another policy (%.12s) is to hold for all changes", plan.DigestOf([]byte(source))), policyBody{source, written.Names}})
 		return err
 	})
 	return request, err
-}
-
-func policyDigest(source string) string {
-	sum := sha256.Sum256([]byte(source))
-	return hex.EncodeToString(sum[:])
 }
 
 // carryOutPolicy has a policy hold.
@@ -61,7 +55,7 @@ func (s *Store) carryOutPolicy(ctx context.Context, tx pgx.Tx, actor, askedBy st
 	if err := json.Unmarshal(body, &b); err != nil {
 		return err
 	}
-	digest := policyDigest(b.Source)
+	digest := plan.DigestOf([]byte(b.Source))
 	var version int
 	if err := tx.QueryRow(ctx, `insert into policies (version, source, names, digest, loaded_by, agreed_by) select coalesce(max(version), 0) + 1, $1, $2, $3, $4, $5 from policies returning version`,
 		b.Source, b.Names, digest, askedBy, actor).Scan(&version); err != nil {
@@ -105,7 +99,7 @@ func (s *Store) policyNow(ctx context.Context, q querier) (v view.PolicyVersion,
 		if v.Version == 0 {
 			return told.Version == 0, nil
 		}
-		return told == policyTold{v.Version, v.Digest, v.Names} && policyDigest(v.Source) == v.Digest, nil
+		return told == policyTold{v.Version, v.Digest, v.Names} && plan.DigestOf([]byte(v.Source)) == v.Digest, nil
 	})
 	switch {
 	case err != nil:

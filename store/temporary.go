@@ -223,14 +223,12 @@ func (s *Store) ReturnNow(ctx context.Context, actor string, id int64, because s
 // temporaryOf says when hosts of a temporary change go back, and which did not.
 func (s *Store) temporaryOf(ctx context.Context, q querier, id int64) (*view.Temporary, error) {
 	rows, err := many[struct {
-		Lasts         *int64
-		Waits, Back   int
-		First, Last   *time.Time
-		Host, Why     []string
-		Again         []bool
-		ClimbedBefore bool
+		Lasts       *int64
+		Waits, Back int
+		First, Last *time.Time
+		Host, Why   []string
+		Again       []bool
 	}](ctx, q, `select (select extract(epoch from max(lasts))::bigint from climbs where change = $1) as lasts,
-			exists (select from climbs where change = $1) as climbed_before,
 			count(*) filter (where b.id is null or b.state = 'queued')::int as waits, count(*) filter (where b.state = 'done')::int as back,
 			min(coalesce(b.not_before, r.back_at)) filter (where b.id is null or b.state = 'queued') as first, max(coalesce(b.not_before, r.back_at)) filter (where b.id is null or b.state = 'queued') as last,
 			coalesce(array_agg(b.host order by b.host) filter (where b.state in ('passed-over', 'restored', 'stranded') or b.state = 'queued' and b.n > 0), '{}') as host,
