@@ -15,6 +15,7 @@ import (
 	"wladder/core/plan"
 	"wladder/core/policy"
 	"wladder/core/record"
+	"wladder/core/view"
 )
 
 // The entries that say what people think of a plan.
@@ -45,6 +46,7 @@ type standing struct {
 	alone     string              // who approved it alone, in an emergency that lasts
 	why       []string            // why others do not count
 	overrides map[string][]string // findings, by host
+	policy    *policy.Policy      // by which it stands so
 }
 
 // given is one approval.
@@ -58,24 +60,11 @@ type given struct {
 // a reviewer who is one still and wrote nothing of the change, behind the newest refusal or
 // override; it may be one that is not chained yet where soon is set.
 func (s *Store) standingOf(ctx context.Context, tx pgx.Tx, id int64, digest string, p *policy.Policy, soon bool) (st standing, err error) {
-	rows, err := many[struct {
-		Account, Verdict string
-		EndsAt           *time.Time
-	}](ctx, tx, `select account, verdict, ends_at from approvals where change = $1 and digest = $2 order by id`, id, digest)
+	rows, err := approvalsOf(ctx, tx, id)
 	if err != nil {
 		return st, err
 	}
-	stand := map[string]*time.Time{} // as the rows have it; both have to say so
-	for _, r := range rows {
-		switch r.Verdict {
-		case "approved", "emergency":
-			stand[r.Account] = r.EndsAt
-		case "taken-back":
-			delete(stand, r.Account)
-		case "declined":
-			clear(stand)
-		}
-	}
+	stand := unrevoked(rows, digest) // as the rows have it; both have to say so
 	// Read behind the rows: each of them has its entry by then.
 	entries, err := s.entriesOf(ctx, tx, `change = $1 and kind = any($3) and body::jsonb ->> 'digest' = $2`, ``, ``, id, digest,
 		[]string{approvedTold, declinedTold, takenBackTold, emergencyTold, overriddenTold})
@@ -83,7 +72,7 @@ func (s *Store) standingOf(ctx context.Context, tx pgx.Tx, id int64, digest stri
 		return st, err
 	}
 	told, all := map[string]bool{}, map[string]given{}
-	st.overrides = map[string][]string{}
+	st.overrides, st.policy = map[string][]string{}, p
 	for _, e := range slices.Backward(entries) { // the oldest first
 		var j judged
 		if err := json.Unmarshal(e.Body, &j); err != nil {
@@ -130,7 +119,7 @@ func (s *Store) standingOf(ctx context.Context, tx pgx.Tx, id int64, digest stri
 			return st, err
 		}
 		g := all[r.Name]
-		if at := stand[r.Name]; at != nil && at.Before(g.ends) {
+		if at := stand[r.Name].EndsAt; at != nil && at.Before(g.ends) {
 			g.ends = *at
 		}
 		switch {
@@ -152,6 +141,28 @@ func (s *Store) standingOf(ctx context.Context, tx pgx.Tx, id int64, digest stri
 		}
 	}
 	return st, err
+}
+
+func approvalsOf(ctx context.Context, q querier, id int64) ([]view.Approval, error) {
+	return many[view.Approval](ctx, q, `select account, verdict, digest, because, at, ends_at, due_at from approvals where change = $1 order by id`, id)
+}
+
+// unrevoked gives the approvals of a plan, by account, that nobody took back and that are
+// behind the newest refusal. It does not ask whether they have ended.
+func unrevoked(all []view.Approval, digest string) map[string]view.Approval {
+	stand := map[string]view.Approval{}
+	for _, a := range all {
+		switch {
+		case a.Digest != digest:
+		case a.Verdict == "approved" || a.Verdict == "emergency":
+			stand[a.Account] = a
+		case a.Verdict == "taken-back":
+			delete(stand, a.Account)
+		case a.Verdict == "declined":
+			clear(stand)
+		}
+	}
+	return stand
 }
 
 // lacks says what the approvals of a plan lack of what policy demands; nil where they do.
@@ -248,11 +259,7 @@ func (s *Store) unheld(ctx context.Context, tx pgx.Tx, of starting, st standing)
 	if st.alone != "" {
 		return nil
 	}
-	_, p, err := s.policyNow(ctx, tx)
-	if err != nil {
-		return err
-	}
-	return s.held(ctx, tx, p, of)
+	return s.held(ctx, tx, st.policy, of)
 }
 
 // otherScripts tells that a plan was approved with other host scripts than

@@ -361,6 +361,10 @@ func TestEmergency(t *testing.T) {
 	agreed(t, s, "approvals: [{needs: 1}]")
 	x.at = x.at.Add(-30 * time.Minute)
 	x.does("resumed when policy names nobody any more", s.Order(ctx, "ben", x.id, ladder.Resume, "scripts"), "is no reviewer of it any more", change.Climbing)
+	x.does("taken back", s.TakeApprovalBack(ctx, "ines", x.id, "the gauges speak again"), "", change.Climbing)
+	if missing := x.detail().Review.Missing; len(missing) != 1 {
+		t.Errorf("with the only approval taken back it lacks %v", missing)
+	}
 }
 
 // TestPolicyIsWhatTwoAdminsAgreedOn has a policy be asked for, and others write into it past

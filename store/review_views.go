@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"time"
 
@@ -63,13 +62,8 @@ func (s *Store) reviewOf(ctx context.Context, q querier, d *view.ChangeDetail) (
 		return v, err
 	}
 	st := standing{}
-	if st.approvers, err = many[policy.Who](ctx, q, `select name, roles from accounts where name = any($1) and 'reviewer' = any(roles) and not disabled order by name`, orEmpty(stillApprove(d.Approvals, v.Overrides, digest, s.now()))); err != nil {
+	if st.approvers, st.alone, err = s.approving(ctx, q, d.Approvals, v.Overrides, digest); err != nil {
 		return v, err
-	}
-	for _, a := range d.Approvals {
-		if a.Digest == digest && a.Verdict == "emergency" && a.EndsAt != nil && s.now().Before(*a.EndsAt) {
-			st.alone = a.Account
-		}
 	}
 	if v.Missing, err = s.lacks(ctx, q, p, plan.ID, st); err != nil {
 		return v, err
@@ -122,25 +116,25 @@ func (s *Store) barredOf(ctx context.Context, q querier, planID int64, d *view.C
 	return nil
 }
 
-// stillApprove lists whose approvals of a plan last, behind the newest refusal or override.
-func stillApprove(all []view.Approval, overrides []view.Override, digest string, now time.Time) (who []string) {
+// approving lists whose approvals of a plan last, behind the newest refusal or override; alone
+// is who gave one in an emergency.
+func (s *Store) approving(ctx context.Context, q querier, all []view.Approval, overrides []view.Override, digest string) (who []policy.Who, alone string, err error) {
 	var since time.Time
 	for _, o := range overrides {
 		if o.Digest == digest && o.At.After(since) {
 			since = o.At
 		}
 	}
-	stand := map[string]bool{}
-	for _, a := range all {
+	names := []string{}
+	for name, a := range unrevoked(all, digest) {
 		switch {
-		case a.Digest != digest:
-		case a.Verdict == "approved" && a.At.After(since) && (a.EndsAt == nil || now.Before(*a.EndsAt)):
-			stand[a.Account] = true
-		case a.Verdict == "taken-back":
-			delete(stand, a.Account)
-		case a.Verdict == "declined":
-			clear(stand)
+		case !a.At.After(since) || a.EndsAt != nil && !s.now().Before(*a.EndsAt):
+		case a.Verdict == "emergency":
+			alone = name
+		default:
+			names = append(names, name)
 		}
 	}
-	return slices.Sorted(maps.Keys(stand))
+	who, err = many[policy.Who](ctx, q, `select name, roles from accounts where name = any($1) and 'reviewer' = any(roles) and not disabled order by name`, names)
+	return who, alone, err
 }

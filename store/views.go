@@ -109,7 +109,7 @@ func (s *Store) changeDetail(ctx context.Context, q querier, id int64) (*view.Ch
 	if d.Rehearsal, err = s.rehearsalOf(ctx, q, id); err != nil {
 		return nil, err
 	}
-	if d.Approvals, err = many[view.Approval](ctx, q, `select account, verdict, digest, because, at, ends_at, due_at from approvals where change = $1 order by id`, id); err != nil {
+	if d.Approvals, err = approvalsOf(ctx, q, id); err != nil {
 		return nil, err
 	}
 	if d.LeftOut, err = many[view.LeftOut](ctx, q, `select host, digest, account, because, at from left_out where change = $1 order by at, host`, id); err != nil {
