@@ -128,16 +128,11 @@ func authored(ctx context.Context, tx pgx.Tx, c changeRow, actor string) error {
 
 // authorsOf lists who has written of a change, or was its author: none of them approves it.
 func authorsOf(ctx context.Context, q querier, id int64) ([]string, error) {
-	rows, err := many[struct{ Account string }](ctx, q, `select author as account from changes where id = $1
+	return column[string](ctx, q, `select author from changes where id = $1
 		union select author from revisions where change = $1
 		union select account from change_people where change = $1 and was = 'author'
 		union select actor from record where change = $1 and kind = any($2)
 		union select actor from happened where change = $1 and kind = any($2)`, id, []string{"change.drafted", "change.taken-over"})
-	all := make([]string, len(rows))
-	for i, r := range rows {
-		all[i] = r.Account
-	}
-	return all, err
 }
 
 // Share lets somebody revise a change beside its author.

@@ -308,15 +308,15 @@ func (s *Store) Advance(ctx context.Context, me Server, free int) (started []*Cl
 	if err := s.beginReturns(ctx); err != nil {
 		return nil, err
 	}
-	ids, err := many[struct{ ID int64 }](ctx, s.pool, `select id from climbs where state in ('running', 'stopping') order by id`)
+	ids, err := column[int64](ctx, s.pool, `select id from climbs where state in ('running', 'stopping') order by id`)
 	if err != nil {
 		return nil, err
 	}
 	var all []error
-	for _, c := range ids {
+	for _, id := range ids {
 		var some []*Claimed
 		err := s.tx(ctx, func(tx pgx.Tx) (err error) {
-			some, err = s.advance(ctx, tx, c.ID, me, free-len(started))
+			some, err = s.advance(ctx, tx, id, me, free-len(started))
 			return err
 		})
 		if all = append(all, err); err == nil {

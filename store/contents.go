@@ -27,12 +27,12 @@ func (s *Store) keepContents(ctx context.Context, contents [][]byte) error {
 	if _, err := s.pool.Exec(ctx, `update contents set kept_at = now() where id in (select id from contents where id = any($1) and kept_at < now() - interval '1 hour' order by id for update)`, ids); err != nil {
 		return err
 	}
-	there, err := many[struct{ ID string }](ctx, s.pool, `select id from contents where id = any($1)`, ids)
+	there, err := column[string](ctx, s.pool, `select id from contents where id = any($1)`, ids)
 	if err != nil {
 		return err
 	}
-	for _, c := range there {
-		delete(fresh, c.ID)
+	for _, id := range there {
+		delete(fresh, id)
 	}
 	if len(fresh) == 0 {
 		return nil

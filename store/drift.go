@@ -111,7 +111,7 @@ func (s *Store) KeepDrift(ctx context.Context, hostID int64, host string, since 
 // first. Each is due at a moment of its own within the span, so that they are spread over it
 // for ever, and none is given to two servers.
 func (s *Store) DueForDrift(ctx context.Context, every time.Duration, limit int) ([]view.Host, error) {
-	ids, err := many[struct{ ID int64 }](ctx, s.pool, `with moments as (select h.id, coalesce(drift_at, (select min(p.at) from placed p where p.host_id = h.id and p.stands <> '')) as looked,
+	ids, err := column[int64](ctx, s.pool, `with moments as (select h.id, coalesce(drift_at, (select min(p.at) from placed p where p.host_id = h.id and p.stands <> '')) as looked,
 				extract(epoch from now()) as now, extract(epoch from $1::interval) as span, mod(h.id * 2654435761, 4294967296) / 4294967296.0 * extract(epoch from $1::interval) as phase
 			from hosts h where`+serving+`and coalesce(aside_until, '-infinity') < now() and coalesce(drift_claimed_at, '-infinity') < now() - least('10 minutes'::interval, $1)
 			and not exists (select from host_runs r where r.host_id = h.id and `+underWay+`)),
@@ -120,12 +120,8 @@ func (s *Store) DueForDrift(ctx context.Context, every time.Duration, limit int)
 	if err != nil || len(ids) == 0 {
 		return nil, err
 	}
-	list := make([]int64, len(ids))
-	for i, r := range ids {
-		list[i] = r.ID
-	}
 	return s.reachable(ctx, func() ([]view.Host, error) {
-		return many[view.Host](ctx, s.pool, hostColumns+`where id = any($1) order by name`, list)
+		return many[view.Host](ctx, s.pool, hostColumns+`where id = any($1) order by name`, ids)
 	})
 }
 
@@ -156,15 +152,14 @@ type PastLeaf struct {
 	Plan   *Plan
 }
 
-// History gives the climbs that placed something at one of the paths of a host, the oldest
-// first.
-func (s *Store) History(ctx context.Context, hostID int64, paths []string) (all []PastLeaf, err error) {
+// History gives the climbs that placed something at a path of a host, the oldest first.
+func (s *Store) History(ctx context.Context, hostID int64, path string) (all []PastLeaf, err error) {
 	rows, err := many[struct {
 		At           time.Time
 		Change, Plan int64
 		Title, By    string
 	}](ctx, s.pool, `select min(p.at) as at, c.change, c.plan, g.title, g.author as by from placed p join host_runs r on r.id = p.host_run join climbs c on c.id = r.climb join changes g on g.id = c.change
-		where p.host_id = $1 and p.path = any($2) group by r.id, c.change, c.plan, g.title, g.author order by min(p.at), r.id`, hostID, paths)
+		where p.host_id = $1 and p.path = $2 group by r.id, c.change, c.plan, g.title, g.author order by min(p.at), r.id`, hostID, path)
 	for _, r := range rows {
 		var p *Plan
 		if err == nil {

@@ -12,14 +12,9 @@ import (
 // DoneSince lists the hosts that are done with a change, or with one that follows it or that it
 // follows.
 func (s *Store) DoneSince(ctx context.Context, changeID int64) ([]int64, error) {
-	rows, err := many[struct{ HostID int64 }](ctx, s.pool, `with recursive up as (select id, follows from changes where id = $1 union select c.id, c.follows from changes c join up on c.id = up.follows),
+	return column[int64](ctx, s.pool, `with recursive up as (select id, follows from changes where id = $1 union select c.id, c.follows from changes c join up on c.id = up.follows),
 			family as (select id from up union select c.id from changes c join family f on c.follows = f.id)
 		select distinct r.host_id from family f join climbs c on c.change = f.id join host_runs r on r.climb = c.id where r.state = 'done'`, changeID)
-	ids := make([]int64, len(rows))
-	for i, r := range rows {
-		ids[i] = r.HostID
-	}
-	return ids, err
 }
 
 // laterOf tells of hosts that were passed over, of climbs before the newest, and of the change
@@ -30,14 +25,12 @@ func (s *Store) laterOf(ctx context.Context, q querier, d *view.ChangeDetail) er
 		if err != nil {
 			return err
 		}
-		passed, err := many[struct{ Host string }](ctx, q, `select name as host from hosts where $1 > 0 and id in (`+behind+`) order by name`, d.ID, climbed.Plan)
+		passed, err := column[string](ctx, q, `select name from hosts where $1 > 0 and id in (`+behind+`) order by name`, d.ID, climbed.Plan)
 		if err != nil {
 			return err
 		}
 		d.BehindCount = len(passed)
-		for _, p := range passed[:min(len(passed), view.GroupHosts)] {
-			d.Behind = append(d.Behind, p.Host)
-		}
+		d.Behind = passed[:min(len(passed), view.GroupHosts)]
 	}
 	earlier, err := many[view.EarlierClimb](ctx, q, `select c.id, c.state, c.started_by, c.started_at, (select count(*) from host_runs r where r.climb = c.id)::int as hosts, (select count(*) from host_runs r where r.climb = c.id and r.state = 'done')::int as done
 		from climbs c where c.change = $1 and c.returns is null and c.id < (select max(id) from climbs where change = $1) order by c.id`, d.ID)
@@ -48,32 +41,24 @@ func (s *Store) laterOf(ctx context.Context, q querier, d *view.ChangeDetail) er
 	if d.Temporary, err = s.temporaryOf(ctx, q, d.ID); err != nil {
 		return err
 	}
-	followed, err := many[struct{ ID int64 }](ctx, q, `select id from changes where follows = $1 and state <> 'withdrawn' order by id`, d.ID)
-	if err != nil {
+	if d.FollowedBy, err = column[int64](ctx, q, `select id from changes where follows = $1 and state <> 'withdrawn' order by id`, d.ID); err != nil {
 		return err
 	}
-	for _, f := range followed {
-		d.FollowedBy = append(d.FollowedBy, f.ID)
-	}
-	longer, err := many[struct{ ID int64 }](ctx, q, `select id from changes where prolongs = $1 and state <> 'withdrawn' order by id`, d.ID)
-	if err != nil {
+	if d.ProlongedBy, err = column[int64](ctx, q, `select id from changes where prolongs = $1 and state <> 'withdrawn' order by id`, d.ID); err != nil {
 		return err
-	}
-	for _, f := range longer {
-		d.ProlongedBy = append(d.ProlongedBy, f.ID)
 	}
 	if d.Follows == 0 || d.Rehearsal == nil {
 		return nil
 	}
 	// What came to the very same in the change before, under an approved plan, is known.
-	known, err := many[struct{ Key string }](ctx, q, `select distinct g.key from diff_groups g join rehearsals r on r.id = g.rehearsal join climbs c on c.plan = r.plan where c.change = $1`, d.Follows)
+	known, err := column[string](ctx, q, `select distinct g.key from diff_groups g join rehearsals r on r.id = g.rehearsal join climbs c on c.plan = r.plan where c.change = $1`, d.Follows)
 	if err != nil || len(known) == 0 {
 		return err
 	}
 	shown := *d.Rehearsal // the one that is kept is everybody's
 	shown.Groups = slices.Clone(shown.Groups)
 	for i := range shown.Groups {
-		if slices.ContainsFunc(known, func(k struct{ Key string }) bool { return k.Key == shown.Groups[i].Key }) {
+		if slices.Contains(known, shown.Groups[i].Key) {
 			shown.Groups[i].Known = d.Follows
 		}
 	}

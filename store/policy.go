@@ -36,12 +36,12 @@ func (s *Store) LoadPolicy(ctx context.Context, actor, source string, p *policy.
 	}
 	err = s.tx(ctx, func(tx pgx.Tx) error {
 		names := slices.Sorted(maps.Keys(people))
-		unknown, err := many[struct{ Name string }](ctx, tx, `select name from unnest($1::text[]) as name where name not in (select a.name from accounts a) order by name`, names)
+		unknown, err := column[string](ctx, tx, `select name from unnest($1::text[]) as name where name not in (select a.name from accounts a) order by name`, names)
 		if err != nil {
 			return err
 		}
 		if len(unknown) > 0 {
-			return unfit("teams: there is no account %s", unknown[0].Name)
+			return unfit("teams: there is no account %s", unknown[0])
 		}
 		request, err = s.request(ctx, tx, actor, ask{policyAsked, "policy", fmt.Sprintf("another policy (%.12s) is to hold for all changes", plan.DigestOf([]byte(source))), policyBody{source, written.Names}})
 		return err
@@ -123,18 +123,9 @@ func (s *Store) labelsOf(ctx context.Context, q querier, planID int64) ([]map[st
 	if all, ok := s.labels.Get(planID); ok {
 		return all, nil
 	}
-	all, err := labelRows(ctx, q, `select distinct coalesce(body::jsonb -> 'labels', '{}') as labels from leaves where plan = $1`, planID)
+	all, err := column[map[string]string](ctx, q, `select distinct coalesce(body::jsonb -> 'labels', '{}') from leaves where plan = $1`, planID)
 	if err == nil {
 		s.labels.Put(planID, all)
-	}
-	return all, err
-}
-
-func labelRows(ctx context.Context, q querier, sql string, args ...any) ([]map[string]string, error) {
-	rows, err := many[struct{ Labels map[string]string }](ctx, q, sql, args...)
-	all := make([]map[string]string, len(rows))
-	for i, r := range rows {
-		all[i] = r.Labels
 	}
 	return all, err
 }
@@ -148,7 +139,7 @@ func (s *Store) held(ctx context.Context, q querier, p *policy.Policy, of starti
 	}
 	hold, err := p.Holds(labels, s.now())
 	if err == nil && hold != nil { // some host of the plan is held: is it one of these?
-		if labels, err = labelRows(ctx, q, `select distinct coalesce(l.body::jsonb -> 'labels', '{}') as labels from host_runs r join leaves l on l.plan = $2 and l.host_id = r.host_id where r.climb = $1 and r.state = 'queued'
+		if labels, err = column[map[string]string](ctx, q, `select distinct coalesce(l.body::jsonb -> 'labels', '{}') from host_runs r join leaves l on l.plan = $2 and l.host_id = r.host_id where r.climb = $1 and r.state = 'queued'
 			and not exists (select from left_out o where o.change = $3 and o.digest = $4 and o.host = r.host)`, of.climb, of.plan, of.change, of.digest); err != nil {
 			return err
 		}

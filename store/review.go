@@ -278,11 +278,11 @@ func (s *Store) answered(ctx context.Context, tx pgx.Tx, r *reviewing) error {
 }
 
 func (s *Store) threadsOpen(ctx context.Context, tx pgx.Tx, id int64) error {
-	open, err := many[struct{ ID int64 }](ctx, tx, `select id from comments where change = $1 and thread is null and settled_by is null order by id`, id)
+	open, err := column[int64](ctx, tx, `select id from comments where change = $1 and thread is null and settled_by is null order by id`, id)
 	if err == nil && len(open) > 0 {
 		numbers := make([]string, len(open))
-		for i, o := range open {
-			numbers[i] = fmt.Sprint(o.ID)
+		for i, number := range open {
+			numbers[i] = fmt.Sprint(number)
 		}
 		err = conflict("comments of change %d wait to be settled, as policy wants it: %s (wladder comment %d -settle ID)", id, firstFew(numbers), id)
 	}
@@ -333,9 +333,9 @@ func (s *Store) unacknowledged(ctx context.Context, q querier, id int64, digest 
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
-	known, err := many[struct{ Finding string }](ctx, q, `select finding from acknowledgements where change = $1 and digest = $2`, id, digest)
-	for _, k := range known {
-		delete(all, k.Finding)
+	known, err := column[string](ctx, q, `select finding from acknowledgements where change = $1 and digest = $2`, id, digest)
+	for _, name := range known {
+		delete(all, name)
 	}
 	for name := range all {
 		open = append(open, name)

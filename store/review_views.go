@@ -21,12 +21,8 @@ func (s *Store) reviewOf(ctx context.Context, q querier, d *view.ChangeDetail) (
 		return v, err
 	}
 	slices.Sort(v.Wrote)
-	named, err := many[struct{ Account string }](ctx, q, `select account from change_people where change = $1 and was = 'named' order by account`, d.ID)
-	if err != nil {
+	if v.Named, err = column[string](ctx, q, `select account from change_people where change = $1 and was = 'named' order by account`, d.ID); err != nil {
 		return v, err
-	}
-	for _, n := range named {
-		v.Named = append(v.Named, n.Account)
 	}
 	if v.Overrides, err = many[view.Override](ctx, q, `select host, finding, digest, account, because, at from overrides where change = $1 order by at, host, finding`, d.ID); err != nil {
 		return v, err

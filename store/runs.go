@@ -131,11 +131,11 @@ func (s *Store) renew(ctx context.Context, me Server, held map[int64]int64, tabl
 	for id, fence := range held {
 		ids, fences = append(ids, id), append(fences, fence)
 	}
-	rows, err := many[struct{ ID int64 }](ctx, s.leases, `update `+table+` r set lease_until = now() + $3
+	ids, err = column[int64](ctx, s.leases, `update `+table+` r set lease_until = now() + $3
 		from unnest($1::bigint[], $2::bigint[]) as mine(id, fence) where r.id = mine.id and r.fence = mine.fence and r.`+goesOn+` returning r.id`, ids, fences, me.Lease)
 	kept = map[int64]bool{}
-	for _, r := range rows {
-		kept[r.ID] = true
+	for _, id := range ids {
+		kept[id] = true
 	}
 	return kept, err
 }

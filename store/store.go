@@ -216,6 +216,15 @@ func many[T any](ctx context.Context, q querier, sql string, args ...any) ([]T, 
 	return pgx.CollectRows(rows, pgx.RowToStructByName[T])
 }
 
+// column reads the only column of all rows.
+func column[T any](ctx context.Context, q querier, sql string, args ...any) ([]T, error) {
+	rows, err := q.Query(ctx, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[T])
+}
+
 // lax is many where the rows lack some of T's fields, which stay zero.
 func lax[T any](ctx context.Context, q querier, sql string, args ...any) ([]T, error) {
 	rows, err := q.Query(ctx, sql, args...)

@@ -18,10 +18,10 @@ import (
 // beginReturns has hosts whose time is over go back: those of each climb in another of the same
 // plan, which takes all that are done so far, each at its time.
 func (s *Store) beginReturns(ctx context.Context) error {
-	due, err := many[struct{ ID int64 }](ctx, s.pool, `select distinct climb as id from host_runs where back_at <= now() and not sent_back order by climb`)
-	for _, c := range due {
+	due, err := column[int64](ctx, s.pool, `select distinct climb from host_runs where back_at <= now() and not sent_back order by climb`)
+	for _, climb := range due {
 		if err == nil {
-			err = s.tx(ctx, func(tx pgx.Tx) error { return s.beginReturn(ctx, tx, c.ID) })
+			err = s.tx(ctx, func(tx pgx.Tx) error { return s.beginReturn(ctx, tx, climb) })
 		}
 	}
 	return err
@@ -81,7 +81,7 @@ func (s *Store) again(ctx context.Context, tx pgx.Tx, c climbRow) error {
 // dueNow tells whether a host of a return has its time by now, and that no freeze holds it
 // which policy lets hold returns.
 func (s *Store) dueNow(ctx context.Context, tx pgx.Tx, c climbRow) (bool, error) {
-	labels, err := labelRows(ctx, tx, `select distinct coalesce(l.body::jsonb -> 'labels', '{}') as labels from host_runs r join leaves l on l.plan = $2 and l.host_id = r.host_id where r.climb = $1 and r.state = 'queued' and coalesce(r.not_before, '-infinity') <= now()`, c.ID, c.Plan)
+	labels, err := column[map[string]string](ctx, tx, `select distinct coalesce(l.body::jsonb -> 'labels', '{}') from host_runs r join leaves l on l.plan = $2 and l.host_id = r.host_id where r.climb = $1 and r.state = 'queued' and coalesce(r.not_before, '-infinity') <= now()`, c.ID, c.Plan)
 	if err != nil || len(labels) == 0 {
 		return false, err
 	}
@@ -110,13 +110,9 @@ func (s *Store) timely(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Hea
 	if err != nil || len(asked) > 0 {
 		return err
 	}
-	due, err := many[struct{ Subject string }](ctx, tx, `select 'host/' || host as subject from host_runs where climb = $1 and state = 'queued' and coalesce(not_before, '-infinity') <= now() order by id limit 500`, c.ID)
+	subjects, err := column[string](ctx, tx, `select 'host/' || host from host_runs where climb = $1 and state = 'queued' and coalesce(not_before, '-infinity') <= now() order by id limit 500`, c.ID)
 	if err != nil {
 		return err
-	}
-	subjects := make([]string, len(due))
-	for i, d := range due {
-		subjects[i] = d.Subject
 	}
 	entries, err := s.entriesOf(ctx, tx, `change = $1 and kind = 'host.done' and subject = any($2)`, ``, ``, c.Change, subjects)
 	if err != nil {

@@ -118,12 +118,8 @@ func (s *Store) changeDetail(ctx context.Context, q querier, id int64) (*view.Ch
 	if d.Review, err = s.reviewOf(ctx, q, d); err != nil {
 		return nil, err
 	}
-	countering, err := many[struct{ ID int64 }](ctx, q, `select id from changes where takes_back = $1 and state <> 'withdrawn' order by id`, id)
-	if err != nil {
+	if d.TakenBackBy, err = column[int64](ctx, q, `select id from changes where takes_back = $1 and state <> 'withdrawn' order by id`, id); err != nil {
 		return nil, err
-	}
-	for _, c := range countering {
-		d.TakenBackBy = append(d.TakenBackBy, c.ID)
 	}
 	if err := s.laterOf(ctx, q, d); err != nil {
 		return nil, err
@@ -227,13 +223,8 @@ func (s *Store) RehearsedHosts(ctx context.Context, changeID int64, group, after
 // PickedHosts names up to n hosts of a change's newest plan at random, of one diff group or,
 // where that is empty, of all.
 func (s *Store) PickedHosts(ctx context.Context, changeID int64, group string, n int) ([]string, error) {
-	rows, err := many[struct{ Host string }](ctx, s.pool, `select h.host from rehearsals r join leaves l on l.plan = r.plan join rehearsed_hosts h on h.rehearsal = r.id and h.host_id = l.host_id
+	return column[string](ctx, s.pool, `select h.host from rehearsals r join leaves l on l.plan = r.plan join rehearsed_hosts h on h.rehearsal = r.id and h.host_id = l.host_id
 		where r.id = (select max(id) from rehearsals where change = $1) and ($2 = '' or h.grp = $2) order by random() limit $3`, changeID, group, n)
-	names := []string{}
-	for _, r := range rows {
-		names = append(names, r.Host)
-	}
-	return names, err
 }
 
 // climbOf gives the newest climb of a change, nil where none.

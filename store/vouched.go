@@ -217,10 +217,10 @@ func (s *Store) tellSignIn(ctx context.Context, tx pgx.Tx, actor, kind string, i
 // endSignIns ends sign-ins of an account, but for the one with the digest, if given: all,
 // or that of a number. Each end is noted: none that is put back is believed.
 func (s *Store) endSignIns(ctx context.Context, tx pgx.Tx, actor, name string, id int64, but []byte) (n int, err error) {
-	ended, err := many[struct{ ID int64 }](ctx, tx, `delete from sessions where account = $1 and ($2 = 0 or id = $2) and ($3::bytea is null or digest <> $3) returning id`, name, id, but)
-	for _, e := range ended {
+	ended, err := column[int64](ctx, tx, `delete from sessions where account = $1 and ($2 = 0 or id = $2) and ($3::bytea is null or digest <> $3) returning id`, name, id, but)
+	for _, id := range ended {
 		if err == nil {
-			err = s.happened(ctx, tx, actor, "sign-in.ended", 0, signInSubject(e.ID), map[string]any{"of": name})
+			err = s.happened(ctx, tx, actor, "sign-in.ended", 0, signInSubject(id), map[string]any{"of": name})
 		}
 	}
 	return len(ended), err
@@ -337,21 +337,21 @@ func (s *Store) leads(ctx context.Context, tx pgx.Tx, hosts []view.Host) error {
 // adopt vouches, once, for what was there before entries vouched for rows.
 func (s *Store) adopt(ctx context.Context, tx pgx.Tx) error {
 	const actor = "the server's machine"
-	names, err := many[struct{ Name string }](ctx, tx, `select name from accounts order by name`)
+	names, err := column[string](ctx, tx, `select name from accounts order by name`)
 	if err != nil {
 		return err
 	}
-	for _, a := range names {
-		if err := s.tellAccount(ctx, tx, actor, "account.vouched", a.Name, map[string]any{}); err != nil {
+	for _, name := range names {
+		if err := s.tellAccount(ctx, tx, actor, "account.vouched", name, map[string]any{}); err != nil {
 			return err
 		}
 	}
-	ids, err := many[struct{ ID int64 }](ctx, tx, `select id from sessions order by id`)
+	ids, err := column[int64](ctx, tx, `select id from sessions order by id`)
 	if err != nil {
 		return err
 	}
-	for _, r := range ids {
-		if err := s.tellSignIn(ctx, tx, actor, "sign-in.vouched", r.ID, map[string]any{}); err != nil {
+	for _, id := range ids {
+		if err := s.tellSignIn(ctx, tx, actor, "sign-in.vouched", id, map[string]any{}); err != nil {
 			return err
 		}
 	}
