@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -30,9 +29,9 @@ func (e *Engine) Derive(ctx context.Context, name string, in view.EditedCopy) (o
 	if err != nil {
 		return out, err
 	}
-	key := cmp.Or(in.File, svc.OnlyFile())
-	if _, there := svc.Files[key]; !there {
-		return out, &store.Unfit{What: fmt.Sprintf("file %q is not one of service %s; it has %s", key, in.Service, strings.Join(slices.Sorted(maps.Keys(svc.Files)), ", "))}
+	key, err := fileOf(svc, in.File)
+	if err != nil {
+		return out, err
 	}
 	all, err := e.read(ctx, h, svc)
 	if err != nil {

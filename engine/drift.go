@@ -200,7 +200,7 @@ func (e *Engine) unready(ctx context.Context, conn Conn, h view.Host, standings 
 				continue // nothing of ours is there
 			}
 			checks := slices.DeleteFunc(slices.Clone([]probe.Probe(here.InForce)), func(p probe.Probe) bool {
-				return p.Uses("renewed") || p.Compares() || len(p.SecretNames()) > 0
+				return ofTheAct(p) || len(p.SecretNames()) > 0
 			})
 			if len(checks) == 0 {
 				continue

@@ -100,10 +100,8 @@ func (e *Engine) read(ctx context.Context, h view.Host, svc *concerned) ([]onHos
 		case len(copied.Content) == 0 && copied.Sum != "":
 			f.Problem = "its content stays on the host"
 		default:
-			doc, err := conf.Parse(f.Path, one.Files[f.Key].Format, copied.Content)
-			one.redactor.AddFile(f.judge, copied.Content, doc)
-			f.Text = string(secret.Mask(f.judge, copied.Content, doc))
-			if err != nil {
+			text, doc, err := masked(one.redactor, f.judge, f.Path, one.Files[f.Key].Format, copied.Content)
+			if f.Text = string(text); err != nil {
 				f.Problem = err.Error()
 			} else {
 				f.doc = doc
@@ -226,9 +224,9 @@ func (e *Engine) Compare(ctx context.Context, c view.Comparing) (out view.Compar
 	if err != nil {
 		return out, &store.Unfit{What: fmt.Sprintf("address %s: %v", c.Address, err)}
 	}
-	key := cmp.Or(c.File, svc.OnlyFile())
-	if _, there := svc.Files[key]; !there {
-		return out, &store.Unfit{What: fmt.Sprintf("file %q is not one of service %s; it has %s", key, c.Service, strings.Join(slices.Sorted(maps.Keys(svc.Files)), ", "))}
+	key, err := fileOf(svc, c.File)
+	if err != nil {
+		return out, err
 	}
 	names := []string{c.Address}
 	otherwise := ""
@@ -392,9 +390,8 @@ func (e *Engine) History(ctx context.Context, name, service, key, address string
 	if _, err := conf.ParseAddress(address); err != nil {
 		return nil, &store.Unfit{What: fmt.Sprintf("address %s: %v", address, err)}
 	}
-	key = cmp.Or(key, svc.OnlyFile())
-	if _, there := svc.Files[key]; !there {
-		return nil, &store.Unfit{What: fmt.Sprintf("file %q is not one of service %s; it has %s", key, service, strings.Join(slices.Sorted(maps.Keys(svc.Files)), ", "))}
+	if key, err = fileOf(svc, key); err != nil {
+		return nil, err
 	}
 	now, err := e.read(ctx, h, svc)
 	if err != nil {
@@ -412,9 +409,18 @@ func (e *Engine) History(ctx context.Context, name, service, key, address string
 	return told, nil
 }
 
+// fileOf gives the key of a file that somebody asks for, or, of none, that of a service's only one.
+func fileOf(svc *concerned, key string) (string, error) {
+	key = cmp.Or(key, svc.OnlyFile())
+	if _, there := svc.Files[key]; !there {
+		return "", &store.Unfit{What: fmt.Sprintf("file %q is not one of service %s; it has %s", key, svc.Name, strings.Join(slices.Sorted(maps.Keys(svc.Files)), ", "))}
+	}
+	return key, nil
+}
+
 // pastOf tells of a setting of one file.
 func (e *Engine) pastOf(ctx context.Context, h view.Host, one onHost, f onHostFile, address string) (told []view.Told, err error) {
-	past, err := e.Store.History(ctx, h.ID, []string{f.Path})
+	past, err := e.Store.History(ctx, h.ID, f.Path)
 	if err != nil {
 		return nil, err
 	}

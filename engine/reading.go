@@ -297,6 +297,14 @@ func (r *reading) drift(ctx context.Context) (findings []finding.Finding) {
 	return findings
 }
 
+// masked gives what a file says with its secrets covered, of which the redactor knows from then
+// on; doc is nil, and err says why, where the file cannot be read in its format.
+func masked(r *secret.Redactor, judge secret.Judge, path string, format conf.Format, content []byte) (text []byte, doc *conf.Document, err error) {
+	doc, err = conf.Parse(path, format, content)
+	r.AddFile(judge, content, doc)
+	return secret.Mask(judge, content, doc), doc, err
+}
+
 // maxSince bounds the lines that are shown of what somebody edited.
 const maxSince = 12
 
@@ -311,14 +319,12 @@ func (r *reading) since(ctx context.Context, c *carried, f render.Rendered, stoo
 		return ""
 	}
 	judge := c.Service.Secrets(f.Key)
-	var masked [2][]byte
+	var sides [2][]byte
 	for i, content := range [][]byte{left, f.Base.Content} {
-		doc, _ := conf.Parse(f.Path, f.Format, content) // nil where it is none
-		r.redactor.AddFile(judge, content, doc)
-		masked[i] = secret.Mask(judge, content, doc)
+		sides[i], _, _ = masked(r.redactor, judge, f.Path, f.Format, content)
 	}
 	var lines []string
-	for _, l := range render.Lines(render.Unified(f.Path, masked[0], masked[1])) {
+	for _, l := range render.Lines(render.Unified(f.Path, sides[0], sides[1])) {
 		if l.Sign != ' ' {
 			lines = append(lines, map[byte]string{'-': "we left: ", '+': "it says: "}[l.Sign]+strings.TrimSpace(l.Text))
 		}
@@ -502,6 +508,9 @@ func (r *reading) whose(c *carried) string {
 	return ""
 }
 
+// ofTheAct tells of a probe that only says something of an act, or beside what was before one.
+func ofTheAct(p probe.Probe) bool { return p.Uses("renewed") || p.Compares() }
+
 // unready says, before anything is changed, what the program has not taken up:
 // which in-force checks are not well, and which probes are not as they are to be
 // after; told is false where nothing tells. What asks for processes begun since the act tells nothing before one. The
@@ -519,7 +528,7 @@ func (r *reading) unready(ctx context.Context, c *carried, own bool) (what strin
 			checks = append(checks, p)
 		}
 	}
-	checks = slices.DeleteFunc(checks, func(p probe.Probe) bool { return p.Uses("renewed") || p.Compares() })
+	checks = slices.DeleteFunc(checks, ofTheAct)
 	if len(checks) == 0 {
 		return "", false, nil
 	}

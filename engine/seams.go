@@ -93,7 +93,7 @@ type Inventory interface {
 	DueForDrift(ctx context.Context, every time.Duration, limit int) ([]view.Host, error)
 	KeepDrift(ctx context.Context, hostID int64, host string, since time.Time, found []store.Drifted, unready string) error
 	// History gives what climbs placed at a path of a host, the oldest first.
-	History(ctx context.Context, hostID int64, paths []string) ([]store.PastLeaf, error)
+	History(ctx context.Context, hostID int64, path string) ([]store.PastLeaf, error)
 }
 
 // Services are the definitions, and the secrets that they and changes name.

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"strings"
 
-	"wladder/core/conf"
 	"wladder/core/plan"
 	"wladder/core/render"
 	"wladder/core/secret"
@@ -47,9 +46,7 @@ func (e *Engine) Whole(ctx context.Context, head plan.Head, leaf plan.Leaf) (vie
 				if err != nil {
 					return out, err
 				}
-				doc, _ := conf.Parse(f.Path, f.Format, c.Content) // nil where it is none
-				redactor.AddFile(judge, c.Content, doc)
-				one.masked[i] = secret.Mask(judge, c.Content, doc)
+				one.masked[i], _, _ = masked(redactor, judge, f.Path, f.Format, c.Content)
 				switch {
 				case c.Sum != "" || c.Kind == plan.Made && c.Content == nil:
 					one.why = "its content stays on the host"
