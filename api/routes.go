@@ -478,13 +478,12 @@ func (s *Server) rehearse(ctx *gin.Context) {
 		return
 	}
 	begin := s.Engine.Rehearse
-	switch hosts := ctx.Query("hosts"); hosts {
-	case "", "all":
-	case "missed":
-		begin = s.Engine.RehearseMissed
-	default:
-		s.fail(ctx, invalid{fmt.Errorf("hosts=%s: want all or missed", hosts)})
+	missed, ok := s.onlyHosts(ctx, "missed")
+	if !ok {
 		return
+	}
+	if missed {
+		begin = s.Engine.RehearseMissed
 	}
 	s.nothing(ctx, http.StatusAccepted, begin(ctx, who(ctx).Name, id))
 }
@@ -648,19 +647,28 @@ func (s *Server) judge(ctx *gin.Context, event change.Event) {
 	}
 }
 
+// onlyHosts tells whether a request is for some hosts only, instead of for all.
+func (s *Server) onlyHosts(ctx *gin.Context, some string) (only, ok bool) {
+	hosts := ctx.Query("hosts")
+	if hosts != "" && hosts != "all" && hosts != some {
+		s.fail(ctx, invalid{fmt.Errorf("hosts=%s: want all or %s", hosts, some)})
+		return false, false
+	}
+	return hosts == some, true
+}
+
 func (s *Server) climb(ctx *gin.Context) {
 	id, ok := s.id(ctx)
 	if !ok {
 		return
 	}
 	start := s.Store.StartClimb
-	switch hosts := ctx.Query("hosts"); hosts {
-	case "", "all":
-	case "behind":
-		start = s.Store.TakeLater
-	default:
-		s.fail(ctx, invalid{fmt.Errorf("hosts=%s: want all or behind", hosts)})
+	behind, ok := s.onlyHosts(ctx, "behind")
+	if !ok {
 		return
+	}
+	if behind {
+		start = s.Store.TakeLater
 	}
 	_, err := start(ctx, who(ctx).Name, id, host.ScriptsDigest())
 	s.nothing(ctx, http.StatusAccepted, err)

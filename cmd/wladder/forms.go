@@ -5,7 +5,6 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"os"
 	"strings"
 
 	"wladder/core/form"
@@ -51,28 +50,12 @@ var formsCommand = command{"forms", "[NAME]", "changes that are kept with blanks
 	}
 }}
 
-var formLoad = command{"form-load", "FILE", "keep a change with blanks in it", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
-	check := f.Bool("check", false, "only say what is wrong with it")
-	return func(ctx context.Context, t *terminal, args []string) error {
-		if len(args) != 1 {
-			return usagef("want one file")
-		}
-		text, err := os.ReadFile(args[0])
-		if err != nil {
-			return err
-		}
-		if _, err := form.Parse(args[0], text); err != nil {
-			return err
-		}
-		if *check {
-			fmt.Fprintf(t.out, "%s is well\n", args[0])
-			return nil
-		}
+var formLoad = load("form-load", "keep a change with blanks in it",
+	func(name string, text []byte) error { _, err := form.Parse(name, text); return err },
+	func(ctx context.Context, t *terminal, text []byte) error {
 		v, err := t.client().KeepForm(ctx, text)
-		if err != nil {
-			return err
+		if err == nil {
+			fmt.Fprintf(t.out, "form %s, version %d, is kept; wladder forms %s shows its blanks\n", plain(v.Name), v.Version, plain(v.Name))
 		}
-		fmt.Fprintf(t.out, "form %s, version %d, is kept; wladder forms %s shows its blanks\n", plain(v.Name), v.Version, plain(v.Name))
-		return nil
-	}
-}}
+		return err
+	})

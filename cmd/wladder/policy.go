@@ -30,28 +30,36 @@ var policyCommand = command{"policy", "", "what the team has agreed on: who appr
 	}
 }}
 
-var policyLoad = command{"policy-load", "FILE", "ask for another policy; a second admin has to agree", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
-	check := f.Bool("check", false, "only say what is wrong with it")
-	return func(ctx context.Context, t *terminal, args []string) error {
-		if len(args) != 1 {
-			return usagef("want one file")
-		}
-		text, err := os.ReadFile(args[0])
-		if err != nil {
-			return err
-		}
-		if _, err := policy.Parse(args[0], text); err != nil {
-			return err
-		}
-		if *check {
-			fmt.Fprintf(t.out, "%s is well\n", args[0])
-			return nil
-		}
+var policyLoad = load("policy-load", "ask for another policy; a second admin has to agree",
+	func(name string, text []byte) error { _, err := policy.Parse(name, text); return err },
+	func(ctx context.Context, t *terminal, text []byte) error {
 		asked, err := t.client().LoadPolicy(ctx, text)
-		if err != nil {
-			return err
+		if err == nil {
+			fmt.Fprintf(t.out, "it holds once a second admin agrees: wladder request -agree %d\n", asked.Request)
 		}
-		fmt.Fprintf(t.out, "it holds once a second admin agrees: wladder request -agree %d\n", asked.Request)
-		return nil
-	}
-}}
+		return err
+	})
+
+// load makes the command that has the server keep a file which parses.
+func load(name, summary string, parse func(name string, text []byte) error, keep func(context.Context, *terminal, []byte) error) command {
+	return command{name, "FILE", summary, func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+		check := f.Bool("check", false, "only say what is wrong with it")
+		return func(ctx context.Context, t *terminal, args []string) error {
+			if len(args) != 1 {
+				return usagef("want one file")
+			}
+			text, err := os.ReadFile(args[0])
+			if err != nil {
+				return err
+			}
+			if err := parse(args[0], text); err != nil {
+				return err
+			}
+			if *check {
+				fmt.Fprintf(t.out, "%s is well\n", args[0])
+				return nil
+			}
+			return keep(ctx, t, text)
+		}
+	}}
+}

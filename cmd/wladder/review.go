@@ -85,7 +85,7 @@ var approve = command{"approve", "N", "approve exactly the plan with this digest
 }}
 
 // reasoned is a command that does one thing to one change for a reason.
-func reasoned(name, summary, wanted string, do func(context.Context, *client.Client, int64, string) error, said string) command {
+func reasoned(name, summary, wanted string, do func(*client.Client, context.Context, int64, string) error, said string) command {
 	return command{name, "N", summary, func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 		because := f.String("because", "", "why; whoever reads the record later wants to know")
 		return func(ctx context.Context, t *terminal, args []string) error {
@@ -96,7 +96,7 @@ func reasoned(name, summary, wanted string, do func(context.Context, *client.Cli
 			if *because == "" && wanted != "" {
 				return usagef("want -because TEXT: %s", wanted)
 			}
-			if err := do(ctx, t.client(), id, *because); err != nil {
+			if err := do(t.client(), ctx, id, *because); err != nil {
 				return err
 			}
 			fmt.Fprintf(t.out, said+"\n", id)
@@ -106,26 +106,11 @@ func reasoned(name, summary, wanted string, do func(context.Context, *client.Cli
 }
 
 var (
-	withdraw = reasoned("withdraw", "give a change up before it climbs; an admin who is not its author says why", "",
-		func(ctx context.Context, c *client.Client, id int64, because string) error {
-			return c.Withdraw(ctx, id, because)
-		}, "change %d is withdrawn")
-	withdrawApproval = reasoned("withdraw-approval", "have your approval count no more; a climb that lacks it pauses", "why your approval counts no more",
-		func(ctx context.Context, c *client.Client, id int64, because string) error {
-			return c.WithdrawApproval(ctx, id, because)
-		}, "your approval of change %d counts no more")
-	reviewCommand = reasoned("review", "review afterwards what was approved in an emergency", "what you think of it",
-		func(ctx context.Context, c *client.Client, id int64, because string) error {
-			return c.Review(ctx, id, because)
-		}, "change %d is reviewed")
-	returnCommand = reasoned("return", "have the hosts of a temporary change go back before their time", "why it goes back now",
-		func(ctx context.Context, c *client.Client, id int64, because string) error {
-			return c.ReturnNow(ctx, id, because)
-		}, "the hosts of change %d go back now")
-	takeOver = reasoned("take-over", "become the author of another's change, as an admin", "why you take it over",
-		func(ctx context.Context, c *client.Client, id int64, because string) error {
-			return c.TakeOver(ctx, id, because)
-		}, "change %d is yours now; who wrote it so far still cannot approve it")
+	withdraw         = reasoned("withdraw", "give a change up before it climbs; an admin who is not its author says why", "", (*client.Client).Withdraw, "change %d is withdrawn")
+	withdrawApproval = reasoned("withdraw-approval", "have your approval count no more; a climb that lacks it pauses", "why your approval counts no more", (*client.Client).WithdrawApproval, "your approval of change %d counts no more")
+	reviewCommand    = reasoned("review", "review afterwards what was approved in an emergency", "what you think of it", (*client.Client).Review, "change %d is reviewed")
+	returnCommand    = reasoned("return", "have the hosts of a temporary change go back before their time", "why it goes back now", (*client.Client).ReturnNow, "the hosts of change %d go back now")
+	takeOver         = reasoned("take-over", "become the author of another's change, as an admin", "why you take it over", (*client.Client).TakeOver, "change %d is yours now; who wrote it so far still cannot approve it")
 )
 
 var share = command{"share", "N NAME", "let somebody revise your change beside you", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
