@@ -205,10 +205,7 @@ func (e *Engine) unready(ctx context.Context, conn Conn, h view.Host, standings 
 			if len(checks) == 0 {
 				continue
 			}
-			a := newAsker(conn, h.Address, h.HostKey)
-			a.put, a.redactor = outsideRuns(conn), &secret.Redactor{}
-			a.of = map[string]serving{"": {pins: here.PinFiles(h.Traits.Family, checks), commands: here.Commands}}
-			verdicts, _, err := a.ask(ctx, probe.Later, checks)
+			verdicts, _, err := askHere(conn, h, here, checks, &secret.Redactor{}).ask(ctx, probe.Later, checks)
 			if err != nil {
 				return "", err
 			}

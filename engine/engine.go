@@ -54,6 +54,7 @@ type Engine struct {
 	listeners  map[chan view.Event]int64 // by the change they follow; 0 follows all
 	runs       ledger
 	rehearsals ledger
+	pools      *poolWatch
 	hints      []view.Event
 	wake       chan struct{}
 	reading    chan struct{} // a place for each host that is read outside of runs
@@ -74,8 +75,9 @@ func New(c Config) *Engine {
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
+	pools := &poolWatch{pools: map[string]*watchedPool{}}
 	return &Engine{
-		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.ScriptsDigest(), Lease: c.Lease}, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
+		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.ScriptsDigest(), Lease: c.Lease, Pools: pools}, pools: pools, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
 		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, services: cache.New[string, *definition.Service](maxServices), wake: make(chan struct{}, 1), reading: make(chan struct{}, c.AtOnce), troubles: map[string]bool{},
 	}
 }
@@ -118,6 +120,9 @@ func (e *Engine) claim(ctx, hurry context.Context) {
 	runs, rehearsals := slices.Collect(maps.Keys(e.fences(e.runs))), slices.Collect(maps.Keys(e.fences(e.rehearsals)))
 	free := e.Most - len(runs)
 	started, err := e.Store.Advance(ctx, e.me, free)
+	for _, a := range e.pools.next() {
+		e.working.Go(func() { e.askPool(ctx, a) })
+	}
 	var lapsed []*store.Claimed
 	var claimed []*store.Rehearsing
 	if !store.Transient(err) {

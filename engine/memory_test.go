@@ -138,14 +138,15 @@ func (r *memoryRun) claim(me store.Server) *store.Claimed {
 
 func (m *memory) Advance(ctx context.Context, me store.Server, free int) (started []*store.Claimed, err error) {
 	err = m.do(ctx, "advance", func() error {
-		now := ladder.Climb{State: m.state, Policy: m.head.Policy, Stage: len(m.head.Policy.Stages), UnderWay: len(m.underWay()), Failures: map[int]int{}}
+		now := ladder.Climb{State: m.state, Policy: m.head.Policy, Stage: len(m.head.Policy.Stages), UnderWay: len(m.underWay()), Failures: map[int]ladder.Failing{}}
 		came := map[int]bool{}
 		for _, r := range m.runs {
 			if !r.Run.State.Final() {
 				now.Stage = min(now.Stage, r.leaf.Stage)
 			}
 			if r.Run.Failed {
-				now.Failures[r.leaf.Stage]++
+				f := now.Failures[r.leaf.Stage]
+				now.Failures[r.leaf.Stage] = ladder.Failing{Failed: f.Failed + 1, Of: len(m.runs)}
 			}
 			came[r.leaf.Stage] = came[r.leaf.Stage] || r.Run.State == ladder.Done
 			now.Done = now.Done || r.Run.State == ladder.Done
@@ -233,6 +234,8 @@ func (m *memory) Release(ctx context.Context, c *store.Claimed) error {
 		return nil
 	})
 }
+
+func (m *memory) OutOfPool(context.Context, string) ([]int64, error) { return nil, nil }
 
 func (m *memory) Plan(ctx context.Context, id int64) (*store.Plan, error) {
 	return &store.Plan{ID: id, Head: m.head}, m.do(ctx, "plan", func() error { return nil })

@@ -1,27 +1,24 @@
 package engine
 
 import (
-	"context"
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"wladder/core/expr"
 	"wladder/core/finding"
 	"wladder/core/ladder"
 	"wladder/core/outline"
+	"wladder/core/plan"
 	"wladder/core/view"
 )
 
 // pools finds the pool of each planned host, for each service that it carries, and how
-// many hosts that pool has. Hosts set aside do no work: they are none of it. What definitions
-// want kept of a pool, and the plan would not, is found.
-func (r *rehearsal) pools(ctx context.Context, policy ladder.Policy, planned []expr.Host) (pools outline.Pools, findings []finding.Finding, err error) {
+// many hosts that pool has. Hosts set aside do no work: they are none of it. Pools of which
+// none may be out, as definitions have it, are found.
+func (r *rehearsal) pools(all []view.Host, planned []expr.Host) (pools outline.Pools, findings []finding.Finding, err error) {
 	pools = outline.Pools{Keep: map[string]int{}, Size: map[string]map[string]int{}}
-	var all []view.Host
-	if err := r.insist(ctx, "hosts", nil, func() (err error) { all, err = r.Store.Hosts(ctx); return err }); err != nil {
-		return pools, nil, err
-	}
 	of := map[string][]string{} // by service, of the planned hosts
 	for _, c := range r.services {
 		pool, err := c.pool()
@@ -50,11 +47,51 @@ func (r *rehearsal) pools(ctx context.Context, policy ladder.Policy, planned []e
 				going[name]++
 			}
 		}
-		findings = append(findings, c.kept(policy, size, going)...)
+		findings = append(findings, c.kept(size, going)...)
 		pools.Keep[c.Name], pools.Size[c.Name], of[c.Name] = c.Keep, size, names
 	}
 	pools.Of = func(service string, leaf int) string { return of[service][leaf] }
 	return pools, findings, nil
+}
+
+// laid gives each planned host what a ladder knows of it: its pools, its neighbours, and whether
+// it goes alone. What a ladder names and the plan has not, is found.
+func (r *rehearsal) laid(policy ladder.Policy, all []view.Host, leaves []plan.Leaf, planned []expr.Host, pools outline.Pools) (hosts []ladder.Host, findings []finding.Finding) {
+	ways, there := map[string]bool{}, map[string]bool{}
+	for _, h := range all {
+		for _, hop := range h.Hops {
+			ways[hop.Name] = true
+		}
+	}
+	labelled := 0
+	for i, h := range planned {
+		one := ladder.Host{Host: h, Alone: ways[h.Name]}
+		there[h.Name] = true
+		var of []string
+		for _, part := range leaves[i].Parts {
+			c := r.services[part.Part]
+			if name := plan.PoolName(c.Name, pools.Of(c.Name, i)); (c.Pool != "" || policy.PoolAtOnce > 0) && !slices.Contains(of, name) {
+				of = append(of, name)
+			}
+		}
+		if value := h.Labels[policy.Apart]; policy.Apart != "" && value != "" {
+			one.Apart = policy.Apart + "=" + value
+			labelled++
+		}
+		one.Pool = strings.Join(of, " ")
+		leaves[i].Pools, leaves[i].Apart = of, one.Apart
+		hosts = append(hosts, one)
+	}
+	if policy.Apart != "" && labelled == 0 {
+		findings = append(findings, veto("apart", "the ladder keeps hosts apart by their label %s, and none of them has it; label them, or leave apart out", policy.Apart))
+	}
+	for i, s := range policy.Stages {
+		missing := slices.DeleteFunc(slices.Clone(s.Named), func(name string) bool { return there[name] })
+		if len(missing) > 0 {
+			findings = append(findings, veto("stage-names", "stage %d of the ladder names %s, which the plan does not have: it is no target, was not read, or has a veto", i+1, strings.Join(missing, ", ")))
+		}
+	}
+	return hosts, findings
 }
 
 // pool gives what tells the pool of a host, and whether the host carries the service.
@@ -78,20 +115,12 @@ func (c *concerned) pool() (func(expr.Host) (name string, carries bool, err erro
 	}, nil
 }
 
-// kept holds a plan against what the definition wants kept of each pool: however the hosts
-// fall, no more of one are under way at once than at_once lets be.
-func (c *concerned) kept(policy ladder.Policy, size, going map[string]int) (findings []finding.Finding) {
-	if c.Keep == 0 {
-		return nil
-	}
+// kept finds pools of which none may be taken, as they are now: their definition keeps them all.
+// Else as many are taken at once as fresh probes show to be more than it keeps.
+func (c *concerned) kept(size, going map[string]int) (findings []finding.Finding) {
 	for _, name := range slices.Sorted(maps.Keys(going)) {
-		room := size[name] - c.Keep
-		switch out := min(policy.AtOnce, going[name]); {
-		case out <= room:
-		case room <= 0:
+		if c.Keep > 0 && size[name] <= c.Keep {
 			findings = append(findings, veto("keep", "the pool %q of %s has %s, and its definition keeps %d: none may be out. Give it more, or take it out of this change", name, c.Name, counted(size[name], "host"), c.Keep))
-		default:
-			findings = append(findings, veto("keep", "the pool %q of %s has %s, and its definition keeps %d: %d at once would be too many. Set at_once to %d", name, c.Name, counted(size[name], "host"), c.Keep, out, room))
 		}
 	}
 	return findings

@@ -513,23 +513,33 @@ func (r *rehearsal) plan(ctx context.Context) (*store.Made, error) {
 	if err != nil {
 		return nil, err
 	}
-	leaves, hosts, barred, err := divided(planned)
+	all, hosts, n, err := divided(planned)
 	if err != nil {
 		return nil, err
 	}
-	policy, stages, err := policy.Assign(hosts)
-	if err != nil {
+	leaves, barred := all[:n], all[n:]
+	var known []view.Host
+	if err := r.insist(ctx, "hosts", nil, func() (err error) { known, err = r.Store.Hosts(ctx); return err }); err != nil {
 		return nil, err
 	}
-	pools, kept, err := r.pools(ctx, policy, hosts)
+	pools, kept, err := r.pools(known, hosts)
 	if r.findings = append(r.findings, kept...); err != nil || len(kept) > 0 {
 		return nil, err
 	}
-	for i := range leaves {
-		leaves[i].Stage = stages[i]
+	laid, wrong := r.laid(policy, known, all, hosts, pools)
+	if r.findings = append(r.findings, wrong...); len(wrong) > 0 {
+		return nil, nil
 	}
+	policy, rungs, err := policy.Assign(laid[:n])
+	if err != nil {
+		return nil, err
+	}
+	for i, rung := range rungs {
+		leaves[i].Stage, leaves[i].Turn = rung.Stage, rung.Turn
+	}
+	again, _ := policy.AgainAt()
 	for i := range barred {
-		barred[i].Stage = len(policy.Stages) - 1 // they come last, whenever they may
+		barred[i].Stage, barred[i].Turn = again-1, len(rungs)+i // they come last, whenever they may
 	}
 	head := plan.Head{
 		Version: plan.Version, Change: r.Change, Revision: r.Revision, Hosts: len(leaves), Scripts: host.ScriptsDigest(), Policy: policy, Secrets: r.Secrets, Bindings: bindings, Probes: r.own, LocksOut: r.spec.LocksOut, For: ladder.Span(r.spec.For),
@@ -540,25 +550,27 @@ func (r *rehearsal) plan(ctx context.Context) (*store.Made, error) {
 		part.Guard = guard
 		head.Parts = append(head.Parts, part)
 	}
-	return &store.Made{Head: head, Leaves: slices.Concat(leaves, barred), Outline: outline.Of(r.spec, head, leaves, pools)}, nil
+	return &store.Made{Head: head, Leaves: all, Outline: outline.Of(r.spec, head, leaves, pools)}, nil
 }
 
-// divided gives the leaves of hosts that are in a plan, with what ladders know of those, and
-// the leaves of hosts that vetoes keep out until somebody overrides them.
-func divided(planned []store.Planned) (leaves []plan.Leaf, hosts []expr.Host, barred []plan.Leaf, err error) {
+// divided gives the leaves of a rehearsal's hosts and what ladders know of those: first the n
+// that are in the plan, then those that vetoes keep out until somebody overrides them.
+func divided(planned []store.Planned) (leaves []plan.Leaf, hosts []expr.Host, n int, err error) {
 	leaves = []plan.Leaf{}
+	var barred []plan.Leaf
+	var barredHosts []expr.Host
 	for _, p := range planned {
 		var leaf plan.Leaf
 		if err := json.Unmarshal(p.Leaf, &leaf); err != nil {
-			return nil, nil, nil, err
+			return nil, nil, 0, err
 		}
 		if len(leaf.Vetoes) > 0 {
-			barred = append(barred, leaf)
+			barred, barredHosts = append(barred, leaf), append(barredHosts, p.Host)
 		} else {
 			leaves, hosts = append(leaves, leaf), append(hosts, p.Host)
 		}
 	}
-	return leaves, hosts, barred, nil
+	return slices.Concat(leaves, barred), slices.Concat(hosts, barredHosts), len(leaves), nil
 }
 
 // part is what a plan says of the service.
@@ -575,7 +587,7 @@ func (c *concerned) part() plan.Part {
 	}
 	return plan.Part{
 		Service: c.Name, ServiceDigest: c.Digest, Unit: c.Unit, Trial: c.Trial, InForce: inForce, Probes: probes, Commands: commands, Logs: c.Logs,
-		FrontDoor: c.FrontDoor, Settle: ladder.Span(c.Settle), Guarded: c.Guarded, Heaviest: c.Acts[len(c.Acts)-1],
+		FrontDoor: c.FrontDoor, Settle: ladder.Span(c.Settle), Guarded: c.Guarded, Heaviest: c.Acts[len(c.Acts)-1], Keep: c.Keep,
 	}
 }
 

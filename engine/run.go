@@ -113,7 +113,7 @@ func (e *Engine) hostRun(stopping, mine context.Context, c *store.Claimed) {
 		e.Log.Error("a host run cannot be carried out", "host", c.Host, "change", c.Change, "error", err)
 	}
 	prepared := err
-	for !r.run.State.Final() {
+	for !r.run.State.Final() && r.run.State != ladder.Queued {
 		if stopping.Err() != nil {
 			r.letGo(mine)
 			return
@@ -187,6 +187,10 @@ func (r *hostRun) write(ctx context.Context, begin bool) error {
 	if begin {
 		p.Begin = time.Now()
 	}
+	if r.run.State == ladder.Queued {
+		p.Again, _ = r.head.Policy.AgainAt()
+		p.Wait = 3 * r.TryFor
+	}
 	if r.run.State == ladder.Done {
 		for _, f := range r.paths {
 			left := store.PlacedAt(f.Resolved, f.Candidate)
@@ -257,7 +261,9 @@ func (r *hostRun) happened(e ladder.Event, begun time.Time) {
 	if e.Kind != ladder.Ended {
 		outcome = ladder.Lost
 	}
-	r.run = r.run.Next(e, r.limits)
+	limits := r.limits
+	limits.Budget = time.Duration(r.head.Policy.Budget)
+	r.run = r.run.Next(e, limits)
 	r.taken = append(r.taken, view.StepTaken{Step: step, BegunAt: begun, EndedAt: &ended, Outcome: outcome, Note: e.Note})
 }
 
@@ -375,6 +381,8 @@ func (r *hostRun) prepare(ctx context.Context) error {
 	}
 	r.paths = inOrder
 	r.run.MayFail = r.leaf.MayFail
+	again, there := r.head.Policy.AgainAt()
+	r.run.Again = there && r.Stage < again && !r.Returns
 	r.run.Places = slices.ContainsFunc(r.files, func(f host.File) bool { return f.Base != f.Candidate })
 	return nil
 }
@@ -574,6 +582,9 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 		how, err := r.conn.Arm(ctx, r.claim, r.span(), acting, r.files)
 		return done("armed for %s, %s", r.span(), map[string]string{"timer": "by a timer, and at the next boot", "detached": "by a waiting process"}[how]), err
 	case ladder.Place:
+		if why, err := r.room(ctx); err != nil || why != "" {
+			return result{outcome: ladder.NotBegun, note: why}, err
+		}
 		return done("%s", counted(len(r.paths), "path")), r.conn.Place(ctx, r.claim, r.files)
 	case ladder.Act:
 		return r.act(ctx, ask)

@@ -39,6 +39,8 @@ type Runs interface {
 	RenewLeases(ctx context.Context, me store.Server, fences map[int64]int64) (kept map[int64]bool, err error)
 	Write(ctx context.Context, c *store.Claimed, p store.Progress) error
 	Release(ctx context.Context, c *store.Claimed) error
+	// OutOfPool gives the hosts of a pool that are under way, in any climb.
+	OutOfPool(ctx context.Context, pool string) ([]int64, error)
 }
 
 // Plans are what was approved, held against its digest, and what it refers to.

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	"wladder/core/change"
 	"wladder/core/ladder"
@@ -524,47 +523,5 @@ func TestDrift(t *testing.T) {
 		if drifted != slices.Equal(g.Hosts, []string{"b01"}) {
 			t.Errorf("%v: %+v", g.Hosts, g.Findings)
 		}
-	}
-}
-
-// TestPoolsAreKept refuses plans that would take too many hosts of a pool out at once.
-func TestPoolsAreKept(t *testing.T) {
-	t.Parallel()
-	ctx := t.Context()
-	r := newRig(t, 5)
-	for i, h := range r.hosts {
-		host, err := r.store.Host(ctx, h.Name)
-		if err != nil {
-			t.Fatal(err)
-		}
-		host.Labels = map[string]string{"role": "bulletin", "site": map[bool]string{true: "coast", false: "delta"}[i < 3]}
-		if _, err := r.store.LoadHosts(ctx, "ada", []view.Host{host}); err != nil {
-			t.Fatal(err)
-		}
-	}
-	r.load("pages", strings.Replace(pagesDefinition, "settle: 1s", "settle: 1s\npool: labels.site\nkeep: 1", 1))
-	const text = "title: t\nreason: r\nservice: pages\nwhere: %s\ncount: 1..9\nedits: [{set: events/worker_connections, to: 1024}]\nladder: {at_once: %d}\n"
-	for _, c := range []struct {
-		where  string
-		atOnce int
-		says   string
-	}{
-		{`labels.role == "bulletin"`, 3, `the pool "coast" of pages has 3 hosts, and its definition keeps 1: 3 at once would be too many. Set at_once to 2`},
-		{`labels.role == "bulletin"`, 2, `the pool "delta" of pages has 2 hosts, and its definition keeps 1: 2 at once would be too many. Set at_once to 1`},
-		{`labels.role == "bulletin"`, 1, ""},
-		{`labels.site == "coast"`, 2, ""},
-		{`name == "b03"`, 9, ""},
-	} {
-		d := r.rehearse(r.drafted(fmt.Sprintf(text, c.where, c.atOnce)))
-		if said := fmt.Sprint(d.Rehearsal.Findings); !strings.Contains(said, c.says) || (d.Rehearsal.Digest == "") != (c.says != "") {
-			t.Errorf("%s, %d at once: %s", c.where, c.atOnce, said)
-		}
-	}
-	if err := r.store.SetAside(ctx, "tam", "b04", "its fan", time.Now().Add(time.Hour)); err != nil {
-		t.Fatal(err)
-	}
-	d := r.rehearse(r.drafted(fmt.Sprintf(text, `name == "b03"`, 1)))
-	if said := fmt.Sprint(d.Rehearsal.Findings); !strings.Contains(said, "has 1 host, and its definition keeps 1: none may be out") {
-		t.Error(said)
 	}
 }

@@ -206,10 +206,8 @@ func (t *trial) read(ctx context.Context) error {
 		}
 	}
 	all = slices.DeleteFunc(all, func(p probe.Probe) bool { return len(p.SecretNames()) > 0 }) // none is given out for a try
-	a := newAsker(t.conn, t.host.Address, t.host.HostKey)
-	a.put, a.redactor, a.of = outsideRuns(t.conn), redactor, map[string]serving{"": {pins: t.svc.PinFiles(t.host.Traits.Family, all), commands: t.svc.Commands}}
 	bounded, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
-	t.Probes, _, err = a.ask(bounded, probe.Earlier, all)
+	t.Probes, _, err = askHere(t.conn, t.host, t.svc, all, redactor).ask(bounded, probe.Earlier, all)
 	return err
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -78,8 +79,9 @@ func (s *Store) startClimb(ctx context.Context, actor string, id int64, event ch
 		if event == change.TakenLater {
 			which += ` and l.host_id in (` + behind + `)`
 		}
-		tag, err := tx.Exec(ctx, `insert into host_runs (climb, host_id, host, stage, state, may_fail)
-			select $1, l.host_id, h.name, l.stage, 'queued', coalesce((l.body::jsonb ->> 'may_fail')::boolean, false) from leaves l join hosts h on h.id = l.host_id where l.plan = $2 and `+which+` order by l.n`, climb, p.ID, barred)
+		tag, err := tx.Exec(ctx, `insert into host_runs (climb, host_id, host, stage, state, may_fail, pools, apart)
+			select $1, l.host_id, h.name, l.stage, 'queued', coalesce((b ->> 'may_fail')::boolean, false), array(select jsonb_array_elements_text(b -> 'pools')), coalesce(b ->> 'apart', '')
+			from leaves l join hosts h on h.id = l.host_id cross join lateral (select l.body::jsonb as b) as body where l.plan = $2 and `+which+` order by (b ->> 'turn')::int, l.n`, climb, p.ID, barred)
 		if err != nil {
 			return err
 		}
@@ -104,9 +106,10 @@ type climbRow struct {
 	Open     int
 	Accepted int
 	Returns  *int64 // the climb whose hosts go back in this one
+	Why      string
 }
 
-const climbColumns = `select id, change, digest, plan, state, open, accepted, returns from climbs `
+const climbColumns = `select id, change, digest, plan, state, open, accepted, returns, why from climbs `
 
 func (s *Store) setClimb(ctx context.Context, tx pgx.Tx, actor string, c climbRow, state ladder.ClimbState, why string) error {
 	if _, err := tx.Exec(ctx, `update climbs set state = $2, why = $3, ended_at = case when $2 in ('completed', 'stopped') then now() end where id = $1`, c.ID, string(state), why); err != nil {
@@ -170,19 +173,19 @@ const underWay = `state in ('working', 'soaking', 'restoring', 'unknown')`
 // counted has the database count what Decide wants to know, at a cost that does
 // not grow with the climb.
 func counted(ctx context.Context, tx pgx.Tx, c climbRow, policy ladder.Policy) (ladder.Climb, error) {
-	out := ladder.Climb{State: c.State, Policy: policy, Open: c.Open, Failures: map[int]int{}}
+	out := ladder.Climb{State: c.State, Policy: policy, Open: c.Open, Failures: map[int]ladder.Failing{}}
 	if err := tx.QueryRow(ctx, `select
 		(select count(*) from host_runs where climb = $1 and `+underWay+`),
 		least(coalesce((select min(stage) from host_runs where climb = $1 and `+underWay+`), $2), coalesce((select min(stage) from host_runs where climb = $1 and state = 'queued'), $2)),
 		exists (select from host_runs where climb = $1 and stage >= 0 and state = 'done')`, c.ID, len(policy.Stages)).Scan(&out.UnderWay, &out.Stage, &out.Done); err != nil {
 		return out, err
 	}
-	failures, err := many[struct{ Stage, N int }](ctx, tx, `select stage, count(*)::int as n from host_runs where climb = $1 and failed and not forgiven group by stage`, c.ID)
+	failures, err := many[struct{ Stage, N, Whole int }](ctx, tx, `select stage, count(*)::int as n, (select count(*) from host_runs w where w.climb = $1 and w.stage = r.stage)::int as whole from host_runs r where climb = $1 and failed and not forgiven group by stage`, c.ID)
 	if err != nil {
 		return out, err
 	}
 	for _, f := range failures {
-		out.Failures[f.Stage] = f.N
+		out.Failures[f.Stage] = ladder.Failing{Failed: f.N, Of: f.Whole}
 	}
 	barren, err := many[struct{ Stage int }](ctx, tx, `select s as stage from generate_series($2::int, $3::int - 1) s
 		where exists (select from host_runs where climb = $1 and stage = s and not may_fail) and not exists (select from host_runs where climb = $1 and stage = s and state = 'done')`, c.ID, c.Accepted, out.Stage)
@@ -300,6 +303,7 @@ type Server struct {
 	Name    string // of the process
 	Scripts string // digest of its host scripts
 	Lease   time.Duration
+	Pools   Pools // nil: it knows none
 }
 
 // Advance has the ladder decide for every climb that is under way. Up to free
@@ -326,7 +330,10 @@ func (s *Store) Advance(ctx context.Context, me Server, free int) (started []*Cl
 	return started, errors.Join(all...)
 }
 
-func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, free int) ([]*Claimed, error) {
+// waits begins the reason of a climb that runs and starts nobody for now.
+const waits = "waits: "
+
+func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, free int) (started []*Claimed, err error) {
 	c, err := one[climbRow](ctx, tx, "climb", climbColumns+`where id = $1 and state in ('running', 'stopping') for update skip locked`, id)
 	if missing := (*NotFound)(nil); errors.As(err, &missing) {
 		return nil, nil // another server decides
@@ -364,7 +371,7 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 			d.Start = 0
 		}
 	}
-	var started []*Claimed
+	why := ""
 	if n := min(d.Start, free); n > 0 {
 		err := s.mayStart(ctx, tx, c, plan.Head, me.Scripts)
 		if err == nil {
@@ -375,7 +382,7 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 		} else if err != nil {
 			return nil, err
 		}
-		if started, err = s.start(ctx, tx, c, now.Stage, me, n); err != nil {
+		if started, why, err = s.start(ctx, tx, c, plan.Head, now.Stage, me, n); err != nil {
 			return nil, err
 		}
 	}
@@ -387,7 +394,13 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 	if d.State != c.State {
 		return started, s.setClimb(ctx, tx, "wladderd", c, d.State, d.Why)
 	}
-	return started, nil
+	if why != "" {
+		why = waits + why
+	}
+	if why != c.Why && (why != "" || strings.HasPrefix(c.Why, waits)) {
+		_, err = tx.Exec(ctx, `update climbs set why = $2 where id = $1`, c.ID, why)
+	}
+	return started, err
 }
 
 // mayStart checks all that has to hold for further hosts of a climb to be started.

@@ -4,8 +4,6 @@ import (
 	"context"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"wladder/core/ladder"
 	"wladder/core/plan"
 	"wladder/core/probe"
@@ -24,6 +22,7 @@ type Claimed struct {
 	Host     string
 	Aside    string // who leaves the host alone and why, as the run was claimed; empty where nobody does
 	Fence    int64
+	Stage    int
 	Run      ladder.Run
 	Baseline []probe.Verdict
 	Steps    int  // numbered so far
@@ -44,19 +43,22 @@ type claimedRow struct {
 	Proof                                           ladder.Proof
 	Why                                             string
 	Failed, Undone, Begun, Returns                  bool
-	Tries, Losses, Panics, N, AtService             int
-	Since                                           *time.Time
+	Tries, Losses, Panics, N, AtService, Stage      int
+	Since, StartedAt                                *time.Time
 	Baseline                                        []probe.Verdict
 	Earlier                                         []byte
 }
 
 func (r claimedRow) claimed(lease time.Duration) *Claimed {
 	c := &Claimed{
-		ID: r.ID, Climb: r.Climb, Change: r.Change, Plan: r.Plan, Returns: r.Returns, HostID: r.HostID, Host: r.Host, Aside: r.Aside, Fence: r.Fence, Baseline: r.Baseline, Steps: r.N, Begun: r.Begun, lease: lease, written: r.Written,
+		ID: r.ID, Climb: r.Climb, Change: r.Change, Plan: r.Plan, Returns: r.Returns, HostID: r.HostID, Host: r.Host, Aside: r.Aside, Fence: r.Fence, Stage: r.Stage, Baseline: r.Baseline, Steps: r.N, Begun: r.Begun, lease: lease, written: r.Written,
 		Run: ladder.Run{State: r.State, Step: r.Step, Lost: r.LostStep, Files: r.Files, Process: r.Process, Proof: r.Proof, Why: r.Why, Failed: r.Failed, Undone: r.Undone, Tries: r.Tries, Losses: r.Losses, Panics: r.Panics, At: r.AtService},
 	}
 	if r.Since != nil {
 		c.Run.Since = *r.Since
+	}
+	if r.StartedAt != nil {
+		c.Run.Started = *r.StartedAt
 	}
 	return c
 }
@@ -65,9 +67,9 @@ func (r claimedRow) claimed(lease time.Duration) *Claimed {
 // the next fence of each host.
 const claim = `, raised as (update hosts h set fence = h.fence + 1 from free where h.id = free.host_id returning h.id, h.fence,
 		case when h.retired_at is not null then 'the host is retired' when h.aside_until > now() then h.aside_by || ' set it aside: ' || h.aside_because else '' end as aside),
-	claimed as (update host_runs r set owner = $1, lease_until = now() + $2, fence = raised.fence, updated_at = now(), state = case when r.state = 'queued' then $3 else r.state end, step = case when r.state = 'queued' then $4 else r.step end
+	claimed as (update host_runs r set owner = $1, lease_until = now() + $2, fence = raised.fence, updated_at = now(), started_at = case when r.state = 'queued' then now() else r.started_at end, state = case when r.state = 'queued' then $3 else r.state end, step = case when r.state = 'queued' then $4 else r.step end
 		from free, raised where r.id = free.id and raised.id = free.host_id returning r.*, raised.aside)
-	select r.id, r.climb, c.change, c.plan, c.returns is not null as returns, r.host_id, r.host, r.fence, r.written, r.state, r.step, r.lost_step, r.files, r.process, r.proof, r.why, r.failed, r.undone, r.tries, r.losses, r.panics, r.at_service, r.n, r.since, r.baseline, r.earlier, r.aside,
+	select r.id, r.climb, c.change, c.plan, c.returns is not null as returns, r.host_id, r.host, r.fence, r.written, r.state, r.step, r.lost_step, r.files, r.process, r.proof, r.why, r.failed, r.undone, r.tries, r.losses, r.panics, r.at_service, r.n, r.stage, r.started_at, r.since, r.baseline, r.earlier, r.aside,
 		coalesce((select outcome = '' from steps s where s.host_run = r.id and s.n = r.n), false) as begun
 	from claimed r join climbs c on c.id = r.climb order by r.id`
 
@@ -81,26 +83,6 @@ func (s *Store) claimed(ctx context.Context, q querier, me Server, free string, 
 		}
 	}
 	return all, err
-}
-
-// start starts up to n queued runs of a stage, any that no other climb is at
-// work on, and claims them.
-func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, stage int, me Server, n int) ([]*Claimed, error) {
-	started, err := s.claimed(ctx, tx, me, `select r.id, r.host_id from host_runs r where climb = $5 and stage = $6 and state = 'queued' and coalesce(not_before, '-infinity') <= now()
-		and not exists (select from host_runs o where o.host_id = r.host_id and o.`+underWay+`) order by id limit $7 for update`, c.ID, stage, n)
-	if err != nil || len(started) == 0 {
-		return nil, err
-	}
-	var batch pgx.Batch
-	for _, r := range started {
-		h, err := s.happening("wladderd", "host.working", c.Change, "host/"+r.Host, moved{c.Change, "", r.Run.Files, r.Run.Process})
-		if err != nil {
-			return nil, err
-		}
-		batch.Queue(note, h.row()...)
-	}
-	s.poke()
-	return started, tx.SendBatch(ctx, &batch).Close()
 }
 
 // moved is the record's body for a host run that came into another state.
@@ -153,6 +135,9 @@ type Progress struct {
 	Run      ladder.Run       // as it stands
 	Baseline []probe.Verdict  // nil leaves it
 	Placed   []Placed         // what stands on the host by our hand, once the run is done
+	// Again is the stage in which a run that is queued again stands then, not before Wait is over.
+	Again int
+	Wait  time.Duration
 }
 
 // Placed is a path as a run left it.
@@ -234,9 +219,11 @@ func (s *Store) Write(ctx context.Context, c *Claimed, p Progress) error {
 		c.ID, c.Fence, c.written, string(r.State), string(r.Step), string(r.Lost), string(r.Files), string(r.Process), string(r.Proof), r.Why, r.Failed, r.Undone, r.Tries, r.Losses, r.Panics, since,
 		p.Baseline, n, c.lease, rows, told, orEmpty(p.Placed), r.At, earlier,
 	}
+	args = append(args, h.row()...)
 	err = s.pool.QueryRow(ctx, `with mine as (
 			update host_runs set state = $4, step = $5, lost_step = $6, files = $7, process = $8, proof = $9, why = $10, failed = $11, undone = $12, tries = $13, losses = $14, panics = $15, since = $16, at_service = $23, earlier = coalesce($24, earlier),
 				baseline = coalesce($17, baseline), n = $18, written = written + 1, updated_at = now(), lease_until = case when $5 = '' then '-infinity' else now() + $19 end, owner = case when $5 = '' then '' else owner end,
+				stage = case when $4 = 'queued' then $33 else stage end, not_before = case when $4 = 'queued' then now() + $34 else not_before end,
 				back_at = case when $4 = 'done' then now() + (select c.lasts from climbs c where c.id = host_runs.climb) end
 			where id = $1 and fence = $2 and written = $3 returning id, host_id, host),
 		taken as (insert into steps (host_run, n, step, fence, begun_at, ended_at, outcome, sealed)
@@ -244,7 +231,7 @@ func (s *Store) Write(ctx context.Context, c *Claimed, p Progress) error {
 			on conflict (host_run, n) do update set ended_at = excluded.ended_at, outcome = excluded.outcome, sealed = excluded.sealed),
 		told as (insert into happened (at, actor, kind, subject, change, body, nonce, seal) select $25, $26, $27, $28, $29, $30, $31, $32 from mine where $21),
 		kept as (insert into placed (host_id, path, kind, content, host_run, stands, stood) select mine.host_id, t.path, t.kind, t.content, mine.id, t.stands, t.stood from mine, jsonb_to_recordset($22) as t(path text, kind text, content text, stands text, stood text))
-		select count(*) from mine`, append(args, h.row()...)...).Scan(&done)
+		select count(*) from mine`, append(args, p.Again, p.Wait)...).Scan(&done)
 	if err != nil {
 		return err
 	}

@@ -31,7 +31,7 @@ func (s *Store) beginReturn(ctx context.Context, tx pgx.Tx, id int64) error {
 	c, err := one[struct {
 		climbRow
 		StartedBy string
-	}](ctx, tx, "climb", `select id, change, digest, plan, state, open, accepted, returns, started_by from climbs where id = $1 for update`, id)
+	}](ctx, tx, "climb", `select id, change, digest, plan, state, open, accepted, returns, why, started_by from climbs where id = $1 for update`, id)
 	if err != nil {
 		return err
 	}

@@ -74,7 +74,7 @@ func rehearsedOver(t testing.TB, st *store.Store, n int) int64 {
 	act := definition.Act{Name: "reload", Commands: [][]string{{"systemctl", "reload", "nginx.service"}}}
 	var reads []store.Read
 	var leaves []plan.Leaf
-	var planned []expr.Host
+	var planned []ladder.Host
 	for i, h := range hosts {
 		cores := 2 << (i * 5 / n)
 		before, after, more := 768, cores*1024, ""
@@ -95,17 +95,17 @@ func rehearsedOver(t testing.TB, st *store.Store, n int) int64 {
 			leaf := plan.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, HostKey: h.HostKey, Login: h.Login, Labels: h.Labels, MayFail: i%100 == 99, Parts: []plan.LeafPart{{Act: act, Files: []plan.LeafFile{},
 				InForce: []probe.Probe{{Name: "events/worker_connections in force", Ask: "command dump", After: "output.contains(value)", Value: fmt.Sprint(after)}}}}}
 			r.Leaf = []byte("{}")
-			leaves, planned = append(leaves, leaf), append(planned, expr.Host{Name: h.Name, Labels: h.Labels})
+			leaves, planned = append(leaves, leaf), append(planned, ladder.Host{Host: expr.Host{Name: h.Name, Labels: h.Labels}})
 		}
 		r.Group = render.GroupKey(r.Diff, r.Act, r.Findings)
 		reads = append(reads, r)
 	}
 	policy, err := spec.Policy()
 	must(err)
-	policy, stages, err := policy.Assign(planned)
+	policy, rungs, err := policy.Assign(planned)
 	must(err)
-	for i := range leaves {
-		leaves[i].Stage = stages[i]
+	for i, rung := range rungs {
+		leaves[i].Stage, leaves[i].Turn = rung.Stage, rung.Turn
 	}
 	head := plan.Head{Version: plan.Version, Change: id, Revision: 1, Hosts: len(leaves), Scripts: "scripts", Policy: policy, Probes: spec.Probes,
 		Parts: []plan.Part{{Service: "pages", Unit: "nginx.service", Trial: definition.Trial{Command: []string{"nginx", "-t"}}, Settle: ladder.Span(2 * time.Second), Guard: ladder.Span(90 * time.Second)}}}

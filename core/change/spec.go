@@ -61,31 +61,45 @@ type Spec struct {
 type LadderSpec struct {
 	Stages     []StageSpec       `yaml:"stages"`
 	AtOnce     int               `yaml:"at_once"`
-	Soak       *written.Duration `yaml:"soak"` // 15s where unset
-	PauseAfter int               `yaml:"pause_after"`
+	PoolAtOnce int               `yaml:"pool_at_once"`
+	Apart      string            `yaml:"apart"`       // a label
+	Soak       *written.Duration `yaml:"soak"`        // 15s where unset
+	PauseAfter string            `yaml:"pause_after"` // 2 or 10%
+	Budget     *written.Duration `yaml:"budget"`
 }
 
 // StageSpec is one stage: the hosts up to a number or a share, those that an
-// expression fits, or all that are left.
+// expression fits, those that are named, or all that are left.
 type StageSpec struct {
-	UpTo  string `yaml:"up-to"` // 3 or 25%
-	Where string `yaml:"where"`
-	Hosts string `yaml:"hosts"` // all
-	Gate  bool   `yaml:"gate"`
+	UpTo   string         `yaml:"up-to"` // 3 or 25%
+	Where  string         `yaml:"where"`
+	Named  []string       `yaml:"named"`
+	Hosts  string         `yaml:"hosts"` // all
+	AtOnce int            `yaml:"at_once"`
+	Gate   bool           `yaml:"gate"`
+	Checks []ladder.Check `yaml:"checks"`
 }
 
 func (s StageSpec) stage() (stage ladder.Stage, err error) {
-	switch {
-	case s.Hosts == "all" && s.UpTo+s.Where == "":
-		stage = ladder.Stage{Percent: 100}
-	case s.UpTo != "" && s.Hosts+s.Where == "":
-		stage, err = ladder.UpTo(s.UpTo)
-	case s.Where != "" && s.Hosts+s.UpTo == "":
-		stage, err = ladder.Where(s.Where)
-	default:
-		err = errors.New("want a mapping of one of up-to, where or hosts, such as {up-to: 2}, {up-to: 25%}, {where: EXPRESSION} or {hosts: all}")
+	said := 0
+	for _, yes := range []bool{s.UpTo != "", s.Where != "", s.Named != nil, s.Hosts != ""} {
+		if yes {
+			said++
+		}
 	}
-	stage.Gate = s.Gate
+	switch {
+	case said == 1 && s.Hosts == "all":
+		stage = ladder.Stage{Percent: 100}
+	case said == 1 && s.UpTo != "":
+		stage, err = ladder.UpTo(s.UpTo)
+	case said == 1 && s.Where != "":
+		stage, err = ladder.Where(s.Where)
+	case said == 1 && len(s.Named) > 0:
+		stage = ladder.Stage{Named: s.Named}
+	default:
+		err = errors.New("want a mapping of one of up-to, where, named or hosts, such as {up-to: 2}, {up-to: 25%}, {where: EXPRESSION}, {named: [NAME, NAME]} or {hosts: all}")
+	}
+	stage.AtOnce, stage.Gate, stage.Checks = s.AtOnce, s.Gate, s.Checks
 	return stage, err
 }
 
@@ -280,13 +294,29 @@ const longestFor = 90 * 24 * time.Hour
 // defaultSoak is how long a host is watched before it counts as done.
 const defaultSoak = ladder.Span(15 * time.Second)
 
+// defaultBudget is how long a host may take to come to its soak.
+const defaultBudget = ladder.Span(time.Hour)
+
 // Policy gives the ladder with its defaults: one host first, then a quarter,
 // then all; four at once; a soak of 15 s; pause at the first failure.
 func (s *Spec) Policy() (ladder.Policy, error) {
 	l := s.Ladder
-	p := ladder.Policy{AtOnce: l.AtOnce, PauseAfter: l.PauseAfter, Soak: defaultSoak}
+	p := ladder.Policy{AtOnce: l.AtOnce, PoolAtOnce: l.PoolAtOnce, Apart: l.Apart, Soak: defaultSoak, Budget: defaultBudget}
 	if l.Soak != nil {
 		p.Soak = ladder.Span(*l.Soak)
+	}
+	if l.Budget != nil {
+		p.Budget = ladder.Span(*l.Budget)
+	}
+	if l.PauseAfter != "" {
+		share, percent := strings.CutSuffix(l.PauseAfter, "%")
+		n, err := strconv.Atoi(share)
+		if err != nil || n < 1 {
+			return p, fmt.Errorf("pause_after: %q is no number of hosts, nor a share of a stage; want one such as 2 or 10%%", l.PauseAfter)
+		}
+		if p.PauseAfter = n; percent {
+			p.PauseAfter, p.PauseShare = 0, n
+		}
 	}
 	if len(l.Stages) == 0 {
 		l.Stages = []StageSpec{{UpTo: "1"}, {UpTo: "25%"}, {Hosts: "all"}}

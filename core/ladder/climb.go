@@ -2,6 +2,7 @@ package ladder
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 )
 
@@ -24,15 +25,23 @@ type Order string
 
 // The orders.
 const (
-	Pause  Order = "pause"
-	Resume Order = "resume"
-	Stop   Order = "stop"
+	Pause    Order = "pause"     // start no further host; those under way are finished
+	Resume   Order = "resume"    // go on, or open the gate
+	Stop     Order = "stop"      // start no further host; those under way are put back
+	RollBack Order = "roll-back" // as stop; then hosts that are done are put back too, the newest stage first
 )
 
+// Orders lists all of them.
+var Orders = []Order{Pause, Resume, Stop, RollBack}
+
 // Told is the transition table of orders; ok is false where the order makes no
-// sense in that state.
+// sense in that state. A climb that has ended stays so: what rolls it back is another.
 func Told(s ClimbState, o Order) (next ClimbState, ok bool) {
 	switch {
+	case o == RollBack && (s == Completed || s == Stopped):
+		return s, true
+	case o == RollBack && s != Stopping: // which puts all back that are under way, once
+		return Stopping, true
 	case o == Pause && (s == Running || s == Waiting):
 		return Paused, true
 	case o == Resume && (s == Paused || s == Waiting):
@@ -47,31 +56,38 @@ func Told(s ClimbState, o Order) (next ClimbState, ok bool) {
 type Climb struct {
 	State    ClimbState
 	Policy   Policy
-	Open     int         // stages below this one have their gates open
-	Stage    int         // the lowest stage with a host that has not ended; len(Policy.Stages) where all have
-	UnderWay int         // hosts that are worked on, of any stage
-	Failures map[int]int // by stage: hosts that failed and that nobody went on from yet
-	Barren   []int       // stages through which no host came, and from which nobody went on yet
-	Done     bool        // at least one host is done
+	Open     int             // stages below this one have their gates open
+	Stage    int             // the lowest stage with a host that has not ended; len(Policy.Stages) where all have
+	UnderWay int             // hosts that are worked on, of any stage
+	Failures map[int]Failing // by stage
+	Barren   []int           // stages through which no host came, and from which nobody went on yet
+	Done     bool            // at least one host is done
+}
+
+// Failing is how many hosts of a stage failed.
+type Failing struct {
+	Failed int // and nobody went on from it yet
+	Of     int
 }
 
 // Decision is what to do now.
 type Decision struct {
-	Start int  // so many queued hosts of Stage may be started, whichever can be
-	Skip  bool // all queued hosts are passed over, the climb being stopped
-	State ClimbState
-	Why   string // of a change of state
+	Start  int  // so many queued hosts of Stage may be started, as Pick chooses among them
+	Skip   bool // all queued hosts are passed over, the climb being stopped
+	Recall bool // all hosts under way are put back, the climb being stopped
+	State  ClimbState
+	Why    string // of a change of state
 }
 
 // Decide says what a climb does next. It holds: never more than at_once hosts
 // under way, never a host of a stage while a lower stage is not through, none
-// past a closed gate, none after pause_after failures in a stage, none after a
+// past a closed gate, none after as many failures in a stage as the ladder lets be, none after a
 // stage through which no host came, and never completed without a host done.
 func Decide(c Climb) Decision {
 	d := Decision{State: c.State}
 	switch c.State {
 	case Stopping:
-		d.Skip = true
+		d.Skip, d.Recall = true, true
 		if c.UnderWay == 0 {
 			d.State, d.Why = Stopped, "stopped by a person"
 		}
@@ -83,13 +99,15 @@ func Decide(c Climb) Decision {
 	pause := func(format string, args ...any) Decision {
 		return Decision{State: Paused, Why: fmt.Sprintf(format, args...)}
 	}
-	for at := range c.Policy.Stages { // a stage below may have ended with them
-		if n := c.Failures[at]; n >= c.Policy.PauseAfter {
-			return pause("%s failed in stage %d; the ladder pauses after %d", hosts(n), at+1, c.Policy.PauseAfter)
+	for _, at := range slices.Sorted(maps.Keys(c.Failures)) { // a stage below may have ended with them
+		if f := c.Failures[at]; f.Failed > 0 && f.Failed >= c.Policy.PauseAt(f.Of) {
+			return pause("%s failed in stage %d; the ladder pauses after %d", hosts(f.Failed), at+1, c.Policy.PauseAt(f.Of))
 		}
 	}
-	if len(c.Barren) > 0 {
-		return pause("no host came through stage %d: look at why before the climb goes on", slices.Min(c.Barren)+1)
+	for _, at := range slices.Sorted(slices.Values(c.Barren)) {
+		if at >= len(c.Policy.Stages) || !c.Policy.Stages[at].Again { // those that are tried again may be gone for good
+			return pause("no host came through stage %d: look at why before the climb goes on", at+1)
+		}
 	}
 	switch {
 	case c.Stage >= len(c.Policy.Stages) && c.Done:
@@ -99,7 +117,7 @@ func Decide(c Climb) Decision {
 	case c.Policy.Stages[c.Stage].Gate && c.Stage >= c.Open:
 		d.State, d.Why = Waiting, fmt.Sprintf("at the gate before stage %d", c.Stage+1)
 	default:
-		d.Start = max(0, c.Policy.AtOnce-c.UnderWay)
+		d.Start = max(0, c.Policy.AtOnceIn(c.Stage)-c.UnderWay)
 	}
 	return d
 }

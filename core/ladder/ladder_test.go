@@ -3,10 +3,9 @@ package ladder
 import (
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"testing"
 	"time"
-
-	"wladder/core/expr"
 )
 
 var (
@@ -50,7 +49,8 @@ func events() (all []Event) {
 			}
 		}
 	}
-	return append(all, Event{Kind: Orphaned, At: now}, Event{Kind: Panicked, At: now, Note: "index out of range"})
+	return append(all, Event{Kind: Orphaned, At: now}, Event{Kind: Panicked, At: now, Note: "index out of range"}, Event{Kind: Recalled, At: now, Note: "oda stopped it"},
+		Event{Kind: Ended, At: now, Outcome: Failed, Note: "others fail likewise", Doubt: true})
 }
 
 // actsOf gives which services of a host have to take their files up: one service or two.
@@ -61,9 +61,12 @@ func actsOf(n int) []bool { return [][]bool{{false}, {true}, {true, false}, {tru
 func TestEveryStateAndEvent(t *testing.T) {
 	walked := 0
 	for _, places := range []bool{true, false} {
-		for n := range 16 {
+		for n := range 32 { // the second half has waited for too long
 			for _, r := range positions() {
-				r.Places, r.Acts, r.At, r.MayFail = places, actsOf(n/2%4), n%2, n >= 8
+				r.Places, r.Acts, r.At, r.MayFail = places, actsOf(n/2%4), n%2, n/8%2 == 1
+				if n >= 16 {
+					r.Again, r.Since = true, now.Add(-time.Hour)
+				}
 				r.Failed = r.Failed && !r.MayFail
 				if r.At > 0 && (len(r.Acts) == 1 || r.Step.Before(Act) || r.Lost.Before(Act)) {
 					continue
@@ -80,7 +83,7 @@ func TestEveryStateAndEvent(t *testing.T) {
 			}
 		}
 	}
-	if walked < 28000 {
+	if walked < 60000 {
 		t.Errorf("only %d were walked", walked)
 	}
 }
@@ -92,11 +95,12 @@ func check(t *testing.T, name string, r Run, e Event, n Run) {
 		begun = r.Lost
 	}
 	ok := e.Kind == Ended && e.Outcome == OK
+	doubt := e.Doubt && index(r.Step) > index(Place) && r.State != Restoring && r.State != Unknown
 	for _, c := range []struct {
 		bad  bool
 		what string
 	}{
-		{n.State.Final() != (n.Step == ""), "a final state has no step, any other has one"},
+		{(n.State.Final() || n.State == Queued) != (n.Step == ""), "a final state has no step, any other has one"},
 		{(n.State == Unknown) != (n.Step == Look) || (n.State == Unknown) != (n.Lost != ""), "unknown means looking for what was lost"},
 		{n.State == Soaking != (n.Step == Soak || n.Step == Confirm), "soaking means soak or confirm"},
 		{n.State == Restoring != n.Step.back(), "restoring means a step back"},
@@ -105,18 +109,22 @@ func check(t *testing.T, name string, r Run, e Event, n Run) {
 		{n.State == PassedOver && touched(begun) && begun != Place && e.Sight == nil, "passed over although files may be changed"},
 		{n.State == PassedOver && e.Sight != nil && e.Sight.Files == FilesMixed && r.Places, "passed over with mixed files"},
 		{r.Step != Look && !touched(r.Step) && n.State == Restoring, "restoring belongs to what touched files"},
+		{doubt && (n.State != r.State || n.Step != r.Step || n.Failed != r.Failed || n.Pause() == 0), "a host is put back, or gone on with, though others that nobody changed fail likewise"},
+		{e.Kind == Recalled && (n.State == Working || n.State == Soaking), "a host goes on that is called back"},
+		{e.Kind == Recalled && n.State == Restoring && n.Step != Restore && r.State == Working && (n.Step != DisarmAgain || r.Step != Place || r.Files != FilesOld), "called back without its files put back"},
 		{r.Step == Place && e.Outcome == Failed && e.Kind == Ended && n.State != Restoring, "a failed place has to be put back"},
-		{r.Step != Look && (e.Outcome == Lost || e.Kind != Ended) && n.State != Unknown, "what is not known must be looked at"},
-		{e.Outcome == NotBegun && (n.State != r.State || n.Step != r.Step || n.Pause() == 0), "what could not begin is tried again, after a pause"},
-		{e.Sight != nil && e.Sight.Files == FilesUnknown && r.Places && n.State != Unknown && e.Sight.Guard != Fired && e.Sight.Guard != Firing, "goes on from unknown files"},
+		{r.Step != Look && (e.Outcome == Lost || e.Kind != Ended && e.Kind != Recalled) && n.State != Unknown, "what is not known must be looked at"},
+		{e.Outcome == NotBegun && r.Since.IsZero() && (n.State != r.State || n.Step != r.Step || n.Pause() == 0), "what could not begin is tried again, after a pause"},
+		{e.Sight != nil && e.Sight.Files == FilesUnknown && r.Places && n.State != Unknown && (touched(begun) && n.State != Stranded || n.State != Queued && n.State != Stranded) && e.Sight.Guard != Fired && e.Sight.Guard != Firing, "goes on from unknown files"},
 		{n.State == Unknown && r.Step != Look && n.Losses != r.Losses+1, "a loss is counted once"},
-		{r.Step == Look && n.Losses != r.Losses, "a look that fails is no loss"},
+		{r.Step == Look && n.Losses != r.Losses && n.State != Queued, "a look that fails is no loss"},
 		{n.Failed && n.State == Working, "a working run has not failed"},
+		{n.State == Queued && (n.Failed || !n.Again || n.Files != FilesOld && r.Places), "is tried once more though its files may be changed, or a second time"},
 		{n.State != Working && n.State != Soaking && n.State != Done && n.Why == "", "no reason is given"},
 		{r.Failed && !n.Failed, "a failure is forgotten"},
 		{n.Undone && n.Step == ActAgain, "a host that undid it by itself is acted on again"},
 		{n.MayFail && n.Failed && n.State != Stranded, "counts against the ladder though it may fail"},
-		{!n.MayFail && n.State == Restoring && !n.Failed, "a host that is put back does not count"},
+		{!n.MayFail && n.State == Restoring && !n.Failed && e.Kind != Recalled, "a host that is put back does not count"},
 		{n.At != r.At && !(n.At == r.At+1 && r.Step == InForce && ok && n.Step == Act) && !(n.At == r.At-1 && begun == ActAgain && n.Step == ActAgain), "comes to another service without having acted on this one"},
 		{r.Step == InForce && ok && n.Step != Act && n.At != len(r.Acts)-1, "goes on before each service was acted on"},
 		{begun == ActAgain && r.At > 0 && n.Step == ProbeAgain && !n.Undone, "puts back no more than the last service"},
@@ -228,6 +236,28 @@ func TestAnOutageIsNoFault(t *testing.T) {
 	}
 }
 
+// TestBudget has a host dawdle: what is placed by then goes back, and a soak is not cut.
+func TestBudget(t *testing.T) {
+	bounded := limits
+	bounded.Budget = time.Minute
+	for step, want := range map[Step]string{
+		Connect: "passed-over", Guard: "passed-over", Place: "restoring restore new", Settle: "restoring restore new", Reconnect: "restoring restore new", Soak: "soaking confirm new",
+	} {
+		r := Run{State: Working, Step: step, Files: FilesOld, Process: ProcessOld, Places: true, Acts: []bool{true}, Started: now.Add(-2 * time.Minute)}
+		if index(step) > index(Place) {
+			r.Files = FilesNew
+		}
+		r = r.Next(Event{Kind: Ended, At: now, Outcome: OK, Note: "well"}, bounded)
+		got := strings.TrimSpace(fmt.Sprintf("%s %s", r.State, r.Step))
+		if r.State != PassedOver {
+			got += " " + string(r.Files)
+		}
+		if got != want || r.State == Restoring && !r.Failed {
+			t.Errorf("after %s: %s (%s); want %s", step, got, r.Why, want)
+		}
+	}
+}
+
 // TestAPanicIsLookedAtTwice has our own code fail over one host.
 func TestAPanicIsLookedAtTwice(t *testing.T) {
 	sight := Event{Kind: Ended, At: now, Outcome: OK, Sight: &Sight{Files: FilesNew, Process: ProcessNew, Guard: Pending}}
@@ -255,164 +285,5 @@ func TestAnActOfNoneConfirms(t *testing.T) {
 	}
 	if r.State != Done || r.Process != ProcessNew {
 		t.Errorf("%+v", r)
-	}
-}
-
-func hostsOf(n int) []expr.Host {
-	all := make([]expr.Host, n)
-	for i := range all {
-		all[i] = expr.Host{Name: fmt.Sprint("h", i), Labels: map[string]string{"site": []string{"upland", "delta"}[i%2]}}
-	}
-	return all
-}
-
-func TestAssign(t *testing.T) {
-	p, err := Policy{Stages: []Stage{{Count: 1}, {Where: `labels.site == "delta"`}, {Percent: 75}}}.Defaulted()
-	if err != nil {
-		t.Fatal(err)
-	}
-	p, stages, err := p.Assign(hostsOf(10))
-	if want := "[0 1 2 1 2 1 3 1 3 1]"; err != nil || fmt.Sprint(stages) != want || len(p.Stages) != 4 {
-		t.Errorf("got %v, %d stages, %v; want %s and a stage for the rest", stages, len(p.Stages), err, want)
-	}
-	for text, bad := range map[string]bool{"0": true, "101%": true, "x%": true, "": true, "1": false, "5%": false, "100%": false} {
-		if _, err := UpTo(text); (err != nil) != bad {
-			t.Errorf("%s: %v", text, err)
-		}
-	}
-}
-
-// played is a climb with its runs, counted as the store counts them.
-type played struct {
-	Climb
-	stages   []int
-	states   []RunState
-	failed   []bool
-	accepted int
-}
-
-func (p *played) count() {
-	p.Stage, p.UnderWay, p.Failures, p.Barren, p.Done = len(p.Policy.Stages), 0, map[int]int{}, nil, false
-	through, there := map[int]bool{}, map[int]bool{}
-	for i, s := range p.states {
-		if !s.Final() {
-			p.Stage = min(p.Stage, p.stages[i])
-			if s != Queued {
-				p.UnderWay++
-			}
-		}
-		if p.failed[i] {
-			p.Failures[p.stages[i]]++
-		}
-		there[p.stages[i]] = true
-		through[p.stages[i]] = through[p.stages[i]] || s == Done
-		p.Done = p.Done || s == Done
-	}
-	for at := p.accepted; at < p.Stage; at++ {
-		if there[at] && !through[at] {
-			p.Barren = append(p.Barren, at)
-		}
-	}
-}
-
-// TestDecide plays a thousand random climbs and holds what Decide promises.
-func TestDecide(t *testing.T) {
-	ends := map[ClimbState]int{}
-	for seed := range uint64(1000) {
-		r := rand.New(rand.NewPCG(seed, 1))
-		n := 1 + r.IntN(30)
-		p, _ := Policy{AtOnce: 1 + r.IntN(5), PauseAfter: 1 + r.IntN(3), Stages: []Stage{{Count: 1}, {Percent: 40, Gate: r.IntN(2) == 0}}}.Defaulted()
-		p, stages, _ := p.Assign(hostsOf(n))
-		c := &played{Climb: Climb{State: Running, Policy: p}, stages: stages, states: make([]RunState, n), failed: make([]bool, n)}
-		for i := range n {
-			c.states[i] = Queued
-		}
-		dead := r.IntN(10) == 0 // no host of this climb comes through
-		for step := 0; c.State != Completed && c.State != Stopped; step++ {
-			if step > 500 {
-				t.Fatalf("seed %d: never ends", seed)
-			}
-			c.count()
-			d := Decide(c.Climb)
-			if d.State != c.State && d.State != Completed && d.Why == "" {
-				t.Fatalf("seed %d: becomes %s without a reason", seed, d.State)
-			}
-			if d.State == Completed && !c.Done {
-				t.Fatalf("seed %d: completed though no host is done", seed)
-			}
-			c.State = d.State
-			var started []int
-			for i, s := range c.states { // any that can be started, in any order
-				if s == Queued && (d.Skip || c.stages[i] == c.Stage) {
-					started = append(started, i)
-				}
-			}
-			r.Shuffle(len(started), func(a, b int) { started[a], started[b] = started[b], started[a] })
-			for k, i := range started {
-				switch {
-				case d.Skip:
-					c.states[i] = PassedOver
-				case k < d.Start:
-					for stage, n := range c.Failures {
-						if c.State != Running || n >= p.PauseAfter {
-							t.Fatalf("seed %d: starts a host while %s with %d failures in stage %d", seed, c.State, n, stage+1)
-						}
-					}
-					if p.Stages[c.Stage].Gate && c.Open <= c.Stage {
-						t.Fatalf("seed %d: passes a closed gate", seed)
-					}
-					c.states[i] = Working
-				}
-			}
-			c.count()
-			if c.UnderWay > p.AtOnce {
-				t.Fatalf("seed %d: %d hosts under way; at_once is %d", seed, c.UnderWay, p.AtOnce)
-			}
-			var active []int
-			for i, s := range c.states {
-				if !s.Final() && s != Queued {
-					active = append(active, i)
-					if c.stages[i] > c.Stage {
-						t.Fatalf("seed %d: stage %d under way before stage %d is through", seed, c.stages[i], c.Stage)
-					}
-				}
-			}
-			if len(active) > 0 {
-				i := active[r.IntN(len(active))]
-				if c.states[i] = Done; dead {
-					c.states[i] = PassedOver
-				} else if r.IntN(8) == 0 {
-					c.states[i], c.failed[i] = Restored, true
-				}
-				continue
-			}
-			if c.State == Paused || c.State == Waiting {
-				if r.IntN(6) == 0 || c.Stage == len(p.Stages) && !c.Done {
-					c.State, _ = Told(c.State, Stop)
-				} else {
-					if c.State == Waiting {
-						c.Open = c.Stage + 1
-					}
-					c.accepted = c.Stage
-					clear(c.failed)
-					c.State, _ = Told(c.State, Resume)
-				}
-			}
-		}
-		ends[c.State]++
-	}
-	if ends[Completed] < 100 || ends[Stopped] < 100 {
-		t.Errorf("they ended %v", ends)
-	}
-}
-
-func TestOrders(t *testing.T) {
-	for _, s := range []ClimbState{Running, Paused, Waiting, Stopping, Completed, Stopped} {
-		for _, o := range []Order{Pause, Resume, Stop} {
-			next, ok := Told(s, o)
-			if final := s == Completed || s == Stopped || s == Stopping; ok && (final || next == s) || !ok && next != s {
-				t.Errorf("%s told to %s: %s, %v", s, o, next, ok)
-			}
-		}
 	}
 }

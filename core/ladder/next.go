@@ -22,10 +22,12 @@ type Run struct {
 	Panics int       // how often our own code gave up in the middle
 	Since  time.Time // since when the host cannot be worked on or looked at; zero while it can
 
-	MayFail bool   // only where it is stranded, it counts against the ladder
-	At      int    // the service that is acted on, or was last, in the order of the plan's parts
-	Places  bool   // there are paths to change; else there is only an act
-	Acts    []bool // of each service of the host, whether something has to take its files up
+	MayFail bool      // only where it is stranded, it counts against the ladder
+	Again   bool      // where it cannot be worked on, it is tried once more in a stage of its own
+	Started time.Time // when it was
+	At      int       // the service that is acted on, or was last, in the order of the plan's parts
+	Places  bool      // there are paths to change; else there is only an act
+	Acts    []bool    // of each service of the host, whether something has to take its files up
 }
 
 // acts tells whether the service that the run is at has to take its files up.
@@ -35,6 +37,7 @@ func (r Run) acts() bool { return r.At < len(r.Acts) && r.Acts[r.At] }
 type Limits struct {
 	TryFor  time.Duration // for a step that cannot begin, while nothing on the host is changed
 	LookFor time.Duration // for a host whose files may be changed, before it is stranded
+	Budget  time.Duration // from its start to its soak; 0: without a bound
 }
 
 // Bounds on what one run may take before it goes no further forward.
@@ -51,6 +54,7 @@ const (
 	Ended    Kind = "ended"    // its step ended, with an outcome
 	Orphaned Kind = "orphaned" // the server that had begun its step was lost
 	Panicked Kind = "panicked" // our own code gave up in the middle of its step
+	Recalled Kind = "recalled" // a person wants the host as it was; between two steps
 )
 
 // Event is one thing that happened to a run.
@@ -62,6 +66,9 @@ type Event struct {
 	Sight   *Sight // what a look found; nil where there was none
 	Proof   Proof  // what the step proved
 	Undone  bool   // putting back found that the host's guard had done it, and acted
+	// Doubt tells that hosts which nobody changed fail likewise, or that whoever asks is at fault:
+	// the failure says nothing about this host.
+	Doubt bool
 }
 
 // Sight is what a look at a host found.
@@ -86,14 +93,41 @@ func (r Run) Next(e Event, l Limits) Run {
 		return r.lose("its server was lost during " + string(r.Step))
 	case e.Kind == Panicked:
 		return r.panicked(e)
+	case e.Kind == Recalled:
+		return r.recalled(e)
 	case r.Step == Look:
 		return r.looked(e, l)
 	case e.Outcome == NotBegun:
 		return r.notBegun(e, l)
 	case e.Outcome == Lost:
 		return r.lose(fmt.Sprintf("lost sight of the host during %s: %s", r.Step, e.Note))
+	case e.Outcome == Failed && e.Doubt && touched(r.Step) && !r.Step.back() && r.Step != Place:
+		return r.doubted(e)
 	}
-	return r.ended(e)
+	return r.ended(e, l)
+}
+
+// doubted stays where it is: the step is taken again, until it is well or a person decides.
+func (r Run) doubted(e Event) Run {
+	r.Tries++
+	r.Why = fmt.Sprintf("%s: %s", r.Step, e.Note)
+	return r
+}
+
+// recalled goes back from where it is, whatever was changed so far. It is no failure of the host's.
+func (r Run) recalled(e Event) Run {
+	switch {
+	case r.State == Restoring || r.State == Unknown:
+		return r // a host is looked at first
+	case !touched(r.Step):
+		r = r.to(Position{PassedOver, ""})
+	case r.Step == Place && r.Files == FilesOld: // its guard is armed, and nothing else was done
+		r = r.to(Position{Restoring, DisarmAgain})
+	default:
+		r = r.to(Position{Restoring, Restore})
+	}
+	r.Why, r.Tries, r.Since = e.Note, 0, time.Time{}
+	return r
 }
 
 // Pause is how long to wait before the step is taken.
@@ -157,7 +191,7 @@ func (r Run) notBegun(e Event, l Limits) Run {
 	switch {
 	case whole && waited >= l.TryFor:
 		tries := r.Tries
-		r = r.to(Position{PassedOver, ""})
+		r = r.leave()
 		r.Why = fmt.Sprintf("could not be worked on, tried %s: %s", times(tries), e.Note)
 	case !whole && waited >= l.LookFor:
 		why := fmt.Sprintf("%s could not begin for %s: %s", r.Step, waited.Round(time.Second), e.Note)
@@ -169,6 +203,16 @@ func (r Run) notBegun(e Event, l Limits) Run {
 	return r
 }
 
+// leave ends a run of which nothing was placed, or has it tried once more later.
+func (r Run) leave() Run {
+	if !r.Again {
+		return r.to(Position{PassedOver, ""})
+	}
+	r = r.to(Position{Queued, ""})
+	r.Tries, r.Since, r.Losses = 0, time.Time{}, 0
+	return r
+}
+
 func times(n int) string {
 	if n == 1 {
 		return "once"
@@ -177,9 +221,14 @@ func times(n int) string {
 }
 
 // ended takes the run along the transition table.
-func (r Run) ended(e Event) Run {
+func (r Run) ended(e Event, l Limits) Run {
 	step, was := r.Step, r.Why
 	r.Undone = r.Undone || e.Undone
+	took := e.At.Sub(r.Started)
+	late := e.Outcome == OK && l.Budget > 0 && !r.Started.IsZero() && took > l.Budget && step.Before(Soak)
+	if late {
+		e.Outcome, e.Note = Failed, fmt.Sprintf("came to its end after %s; the ladder gives a host %s to come to its soak", took.Round(time.Second), l.Budget)
+	}
 	next, at := after(step, e.Outcome, r.Undone).among(step, e.Outcome, r.At, len(r.Acts))
 	switch {
 	case step != InForce:
@@ -192,6 +241,9 @@ func (r Run) ended(e Event) Run {
 	r.Tries, r.Since = 0, time.Time{}
 	switch {
 	case e.Outcome == OK:
+		if !step.back() { // nothing is in doubt any more
+			r.Why = ""
+		}
 	case r.State == Stranded:
 		r.Why = fmt.Sprintf("%s, and could not be put back by itself (%s): %s", was, step, e.Note)
 	default:
@@ -201,7 +253,7 @@ func (r Run) ended(e Event) Run {
 	// refuses it or has to be restored does.
 	r.Failed = r.Failed || r.State == Stranded || !r.MayFail && (r.State == Restoring || r.State == PassedOver && step == Trial)
 	switch {
-	case step == Place && e.Outcome == OK:
+	case step == Place && (e.Outcome == OK || late):
 		r.Files, r.Process = FilesNew, ProcessOld
 	case step == Place && e.Outcome == Failed:
 		r.Files = FilesMixed
@@ -233,7 +285,7 @@ func (r Run) looked(e Event, l Limits) Run {
 		}
 		waited := e.At.Sub(r.Since)
 		if !touched(r.Lost) && waited >= l.TryFor { // whatever it does, nothing there is ours
-			r = r.to(Position{PassedOver, ""})
+			r = r.leave()
 			r.Why += fmt.Sprintf("; it could not be looked at since (%s), and nothing was placed there", e.Note)
 			r.Files, r.Process = FilesOld, ProcessOld
 			return r

@@ -28,7 +28,11 @@ type Outline struct {
 	Stages     []Stage     `json:"stages"`
 	AtOnce     int         `json:"at_once"`
 	Soak       ladder.Span `json:"soak"`
-	PauseAfter int         `json:"pause_after"` // failed hosts in a stage
+	PauseAfter int         `json:"pause_after"`           // failed hosts in a stage
+	PauseShare int         `json:"pause_share,omitempty"` // or so many percent of them
+	PoolAtOnce int         `json:"pool_at_once,omitempty"`
+	Apart      string      `json:"apart,omitempty"`  // a label: hosts with one value are never out together
+	Budget     ladder.Span `json:"budget,omitempty"` // from a host's start to its soak
 	Guard      ladder.Span `json:"guard"`
 	For        ladder.Span `json:"for,omitempty"` // how long it lasts on each host; 0: for good
 	Parts      []Part      `json:"parts"`         // in the order in which they are acted on
@@ -78,6 +82,9 @@ type Stage struct {
 	Gate  bool        `json:"gate,omitempty"`
 	Hosts Hosts       `json:"hosts"`
 	Least ladder.Span `json:"least"`
+	// AtOnce is in place of the ladder's; 0 where the stage has none of its own.
+	AtOnce int            `json:"at_once,omitempty"`
+	Checks []ladder.Check `json:"checks,omitempty"` // what a person looks at before its gate opens
 }
 
 // Part is one service.
@@ -135,7 +142,8 @@ type Pools struct {
 // Of gives the outline of a plan, whose leaves stand in the order of their names.
 func Of(spec *change.Spec, head plan.Head, leaves []plan.Leaf, pools Pools) *Outline {
 	o := &Outline{
-		Edits: edits(spec), Values: values(spec), Stages: []Stage{}, AtOnce: head.Policy.AtOnce, Soak: head.Policy.Soak, PauseAfter: head.Policy.PauseAfter,
+		Edits: edits(spec), Values: values(spec), Stages: []Stage{}, AtOnce: head.Policy.AtOnce, Soak: head.Policy.Soak, PauseAfter: head.Policy.PauseAfter, PauseShare: head.Policy.PauseShare,
+		PoolAtOnce: head.Policy.PoolAtOnce, Apart: head.Policy.Apart, Budget: head.Policy.Budget,
 		Parts: []Part{}, Probes: []Probe{}, MayFail: Hosts{First: []string{}}, LocksOut: head.LocksOut, Pools: []Pool{}, For: head.For,
 	}
 	for _, p := range head.Parts {
@@ -304,7 +312,7 @@ func often(p probe.Probe) string {
 func (o *Outline) stages(head plan.Head, leaves []plan.Leaf) {
 	rungs := make([]Stage, len(head.Policy.Stages))
 	for i, s := range head.Policy.Stages {
-		rungs[i] = Stage{Stage: i, Takes: s.String(), Gate: s.Gate, Hosts: Hosts{First: []string{}}}
+		rungs[i] = Stage{Stage: i, Takes: s.String(), Gate: s.Gate, Hosts: Hosts{First: []string{}}, AtOnce: s.AtOnce, Checks: s.Checks}
 	}
 	longest, shortest := make([]ladder.Span, len(rungs)), make([]ladder.Span, len(rungs)) // that a host of the stage takes
 	for _, l := range leaves {
@@ -322,7 +330,8 @@ func (o *Outline) stages(head plan.Head, leaves []plan.Leaf) {
 		if r.Hosts.Count == 0 {
 			continue
 		}
-		waves := (r.Hosts.Count + head.Policy.AtOnce - 1) / head.Policy.AtOnce
+		most := head.Policy.AtOnceIn(i)
+		waves := (r.Hosts.Count + most - 1) / most
 		r.Least = max(longest[i], ladder.Span(waves)*shortest[i])
 		o.Least += r.Least
 		o.Stages = append(o.Stages, r)
@@ -333,7 +342,7 @@ func (o *Outline) stages(head plan.Head, leaves []plan.Leaf) {
 const mostPools = 50
 
 // pools counts how many hosts of each are under way at once, at most: those of one stage,
-// and no more than at_once.
+// no more than the ladder lets be, and as many as leave those well that are kept.
 func (o *Outline) pools(head plan.Head, leaves []plan.Leaf, pools Pools) {
 	for i, p := range head.Parts {
 		going, staged := map[string]int{}, map[string]map[int]int{}
@@ -352,10 +361,16 @@ func (o *Outline) pools(head plan.Head, leaves []plan.Leaf, pools Pools) {
 		}
 		for _, name := range slices.Sorted(maps.Keys(going)) {
 			most := 0
-			for _, n := range staged[name] {
-				most = max(most, min(n, head.Policy.AtOnce))
+			pool := Pool{Service: p.Service, Name: name, Hosts: max(pools.Size[p.Service][name], going[name]), Changed: going[name], Keep: pools.Keep[p.Service]}
+			for at, n := range staged[name] {
+				most = max(most, min(n, head.Policy.AtOnceIn(at)))
 			}
-			pool := Pool{Service: p.Service, Name: name, Hosts: max(pools.Size[p.Service][name], going[name]), Changed: going[name], Most: most, Keep: pools.Keep[p.Service]}
+			if bound := head.Policy.PoolAtOnce; bound > 0 {
+				most = min(most, bound)
+			}
+			if pool.Most = most; pool.Keep > 0 {
+				pool.Most = min(most, max(0, pool.Hosts-pool.Keep))
+			}
 			pool.Words = pool.out()
 			o.Pools = append(o.Pools, pool)
 		}

@@ -17,12 +17,33 @@ func (o *Outline) pace() []string {
 			gates++
 		}
 	}
-	text := fmt.Sprintf("at most %s at once, each watched for %s (soak); one that fails gets its old files back, and at %s in a stage all pauses", counted(min(o.AtOnce, hosts), "host"), span(o.Soak), counted(o.PauseAfter, "failed host"))
+	text := fmt.Sprintf("at most %s at once, each watched for %s (soak); one that fails gets its old files back, and at %s in a stage all pauses", counted(min(o.AtOnce, hosts), "host"), span(o.Soak), o.failing())
 	least := fmt.Sprintf("takes %s at least, acts and probes apart", span(o.Least))
 	if gates > 0 {
 		least += fmt.Sprintf(", and waits for a person at %s", counted(gates, "gate"))
 	}
 	all := []string{text, least, fmt.Sprintf("guard: a host puts the old files back by itself once it hears nothing for %s", span(o.Guard))}
+	if o.PoolAtOnce > 0 {
+		all = append(all, fmt.Sprintf("of one pool at most %s at once", counted(o.PoolAtOnce, "host")))
+	}
+	if o.Apart != "" {
+		all = append(all, fmt.Sprintf("hosts with one value of the label %s are never out together", o.Apart))
+	}
+	if o.Budget > 0 {
+		all = append(all, fmt.Sprintf("a host that takes longer than %s to come to its soak goes back", span(o.Budget)))
+	}
+	for _, s := range o.Stages {
+		if s.AtOnce > 0 {
+			all = append(all, fmt.Sprintf("in stage %d at most %s at once", s.Stage+1, counted(s.AtOnce, "host")))
+		}
+		for n, c := range s.Checks {
+			text := fmt.Sprintf("check %d before stage %d: %s", n+1, s.Stage+1, c.Look)
+			if c.In != "" {
+				text += " (in " + c.In + ")"
+			}
+			all = append(all, text)
+		}
+	}
 	if o.For > 0 {
 		all = append(all, fmt.Sprintf("temporary: each host goes back by itself %s after it is done, if nobody has edited it meanwhile", span(o.For)))
 	}
@@ -33,6 +54,14 @@ func (o *Outline) pace() []string {
 		all = append(all, "locks out: "+strings.Join(o.LocksOut, ", "))
 	}
 	return all
+}
+
+// failing says how many failed hosts pause a climb.
+func (o *Outline) failing() string {
+	if o.PauseShare > 0 {
+		return fmt.Sprintf("%d %% failed hosts", o.PauseShare)
+	}
+	return counted(o.PauseAfter, "failed host")
 }
 
 func span(s ladder.Span) string {
@@ -92,7 +121,7 @@ func (p Pool) out() string {
 	}
 	text := fmt.Sprintf("%s: %s, %d of them changed, %d under way at once at most", of, counted(p.Hosts, "host"), p.Changed, p.Most)
 	if p.Keep > 0 {
-		text += fmt.Sprintf("; %d are kept", p.Keep)
+		text += fmt.Sprintf("; more than %d have to be well before one is taken", p.Keep)
 	}
 	return text
 }

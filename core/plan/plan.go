@@ -20,8 +20,9 @@ import (
 
 // Version is the format in which plans are made now: 5 knows instances, ways by other hosts,
 // people who may be locked out, and secrets that hosts fill in; 6 vetoes that wait to be
-// overridden, and changes that go back by themselves. Older ones are read for ever; see DecodeHead and DecodeV1.
-const Version = 6
+// overridden, and changes that go back by themselves; 7 pools, neighbours and turns. Older ones are
+// read for ever; see DecodeHead and DecodeV1.
+const Version = 7
 
 // Head is what a plan says of all its hosts. With the leaves, one per host, it
 // is what is to happen, frozen.
@@ -63,6 +64,7 @@ type Part struct {
 	Guarded       bool                          `json:"guarded,omitempty"` // it carries our own way in
 	Guard         ladder.Span                   `json:"guard"`             // after which a host undoes what nobody confirmed
 	Heaviest      definition.Act                `json:"heaviest"`          // brings the service back where it does not run
+	Keep          int                           `json:"keep,omitempty"`    // more than so many of a pool have to be well before one is taken
 	// Instance is the one that the rest is about; empty in a plan's head, where {instance}
 	// stands in its place.
 	Instance string `json:"instance,omitempty"`
@@ -99,6 +101,12 @@ type Leaf struct {
 	// Via are the hosts by way of which it is reached, the first from here at the front.
 	Via   []Hop `json:"via,omitempty"`
 	Stage int   `json:"stage"`
+	// Turn is when it is started among the hosts of its stage: after those with a lower one.
+	Turn int `json:"turn"`
+	// Pools are those that it is of, one for each service with pools; see PoolName.
+	Pools []string `json:"pools,omitempty"`
+	// Apart is the ladder's label by which neighbours are told, with the host's value of it.
+	Apart string `json:"apart,omitempty"`
 	// Labels are those that the host had when it was chosen, staged and rendered.
 	Labels map[string]string `json:"labels,omitempty"`
 	// Vetoes are the ids of findings that keep the host out, until each is overridden for just
@@ -110,6 +118,9 @@ type Leaf struct {
 	Values map[string]string `json:"values,omitempty"`
 	Parts  []LeafPart        `json:"parts"` // those of the head that concern this host, in the same order
 }
+
+// PoolName names a pool among those of all services.
+func PoolName(service, pool string) string { return service + "/" + pool }
 
 // Hop is a host on the way to another.
 type Hop struct {

@@ -127,14 +127,18 @@ func CounterText(spec *change.Spec, number int64, because string, hosts []string
 		put("probes", probes)
 	}
 	var ladder yaml.MapSlice
-	if l := spec.Ladder; l.AtOnce > 0 {
-		ladder = append(ladder, yaml.MapItem{Key: "at_once", Value: l.AtOnce})
-	}
-	if l := spec.Ladder; l.Soak != nil {
-		ladder = append(ladder, yaml.MapItem{Key: "soak", Value: l.Soak})
-	}
-	if l := spec.Ladder; l.PauseAfter > 0 {
-		ladder = append(ladder, yaml.MapItem{Key: "pause_after", Value: l.PauseAfter})
+	l := spec.Ladder
+	for _, said := range []struct {
+		key string
+		is  bool
+		v   any
+	}{
+		{"at_once", l.AtOnce > 0, l.AtOnce}, {"pool_at_once", l.PoolAtOnce > 0, l.PoolAtOnce}, {"apart", l.Apart != "", l.Apart},
+		{"soak", l.Soak != nil, l.Soak}, {"pause_after", l.PauseAfter != "", l.PauseAfter}, {"budget", l.Budget != nil, l.Budget},
+	} {
+		if said.is {
+			ladder = append(ladder, yaml.MapItem{Key: said.key, Value: said.v})
+		}
 	}
 	if ladder != nil {
 		put("ladder", ladder)

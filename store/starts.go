@@ -1,0 +1,173 @@
+package store
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"wladder/core/ladder"
+	"wladder/core/plan"
+)
+
+// Pools is what a server knows of pools: their hosts, and of those that it asked lately whether
+// they are well.
+type Pools interface {
+	// Known gives the hosts of a pool, and of those that were asked lately whether they are well;
+	// it is not ok where the pool itself is not known.
+	Known(pool string) (hosts []int64, well map[int64]bool, ok bool)
+	// Ask notes that more has to be known before hosts of a pool start. It does not wait.
+	Ask(PoolAsk)
+}
+
+// PoolAsk is a pool of which more has to be known.
+type PoolAsk struct {
+	Pool    string
+	Service string
+	Digest  string  // of the definition
+	Want    int     // so many have to be well
+	Out     []int64 // hosts that are under way, which count for nothing
+}
+
+// starts is the advisory lock under which hosts start whose pools and neighbours count, so that
+// no two servers count the same host as there.
+const starts = 7001
+
+// beside is how a run under way counts for others.
+type beside struct {
+	HostID int64
+	Pools  []string
+	Apart  string
+}
+
+// start starts up to n queued runs of a stage, in their order, and claims them: any that no other
+// climb is at work on, as far as pools and neighbours let them. Where none starts, it says why.
+func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head, stage int, me Server, n int) (started []*Claimed, why string, err error) {
+	policy, window := head.Policy, n
+	pools, near := map[string]*ladder.Pool{}, map[string]bool{}
+	out := map[string][]int64{}
+	parts := map[string]plan.Part{}
+	for _, part := range head.Parts {
+		parts[part.Service] = part
+	}
+	if slices.ContainsFunc(head.Parts, func(p plan.Part) bool { return p.Keep > 0 }) || policy.PoolAtOnce > 0 || policy.Apart != "" {
+		if _, err := tx.Exec(ctx, `select pg_advisory_xact_lock($1)`, starts); err != nil {
+			return nil, "", err
+		}
+		window = 4*n + 50
+		under, err := many[beside](ctx, tx, `select host_id, pools, apart from host_runs where (pools <> '{}' or apart <> '') and `+underWay)
+		if err != nil {
+			return nil, "", err
+		}
+		for _, r := range under {
+			near[r.Apart] = true
+			for _, name := range r.Pools {
+				out[name] = append(out[name], r.HostID)
+			}
+		}
+		names, err := column[string](ctx, tx, `select distinct unnest(pools) from host_runs where climb = $1 and stage = $2 and state = 'queued'`, c.ID, stage)
+		if err != nil {
+			return nil, "", err
+		}
+		for _, name := range names {
+			pools[name] = poolNow(parts[serviceOf(name)].Keep, name, out[name], me.Pools)
+		}
+	}
+	full, racks := []string{}, []string{}
+	for name, pool := range pools {
+		if pool.Shut(policy) {
+			full = append(full, name)
+		}
+	}
+	for rack := range near {
+		if rack != "" {
+			racks = append(racks, rack)
+		}
+	}
+	candidates, err := many[struct {
+		ID int64
+		beside
+	}](ctx, tx, `select id, host_id, pools, apart from host_runs r where climb = $1 and stage = $2 and state = 'queued' and coalesce(not_before, '-infinity') <= now()
+		and not exists (select from host_runs o where o.host_id = r.host_id and o.`+underWay+`) and apart <> all($4) and not pools && $5 order by id limit $3 for update`, c.ID, stage, window, racks, full)
+	if err != nil {
+		return nil, "", err
+	}
+	all := make([]ladder.Candidate, len(candidates))
+	for i, r := range candidates {
+		all[i] = ladder.Candidate{Host: r.HostID, Pools: r.Pools, Apart: r.Apart}
+	}
+	picked := ladder.Pick(policy, all, n, pools, near)
+	for name, want := range picked.Ask {
+		if part := parts[serviceOf(name)]; me.Pools != nil {
+			me.Pools.Ask(PoolAsk{name, part.Service, part.ServiceDigest, want, out[name]})
+		}
+	}
+	if len(picked.Start) == 0 {
+		if why = picked.Why; why == "" { // those that are held are no candidates
+			why = ladder.Pick(policy, held(full, racks), 1, pools, near).Why
+		}
+		return nil, why, nil
+	}
+	ids := make([]int64, len(picked.Start))
+	for k, i := range picked.Start {
+		ids[k] = candidates[i].ID
+	}
+	if started, err = s.claimed(ctx, tx, me, `select id, host_id from host_runs where id = any($5)`, ids); err != nil {
+		return nil, "", err
+	}
+	var batch pgx.Batch
+	for _, r := range started {
+		h, err := s.happening("wladderd", "host.working", c.Change, "host/"+r.Host, moved{c.Change, "", r.Run.Files, r.Run.Process})
+		if err != nil {
+			return nil, "", err
+		}
+		batch.Queue(note, h.row()...)
+	}
+	s.poke()
+	return started, "", tx.SendBatch(ctx, &batch).Close()
+}
+
+func serviceOf(pool string) string { name, _, _ := strings.Cut(pool, "/"); return name }
+
+// held gives a host of each pool that is shut and a neighbour of each that is under way, to hear
+// why they wait.
+func held(full, racks []string) (all []ladder.Candidate) {
+	for _, name := range full {
+		all = append(all, ladder.Candidate{Pools: []string{name}})
+	}
+	for _, rack := range racks {
+		all = append(all, ladder.Candidate{Apart: rack})
+	}
+	return all
+}
+
+// poolNow gives how a pool stands, its hosts out apart.
+func poolNow(keep int, name string, out []int64, of Pools) *ladder.Pool {
+	p := &ladder.Pool{Keep: keep, Out: len(out), Well: map[int64]bool{}}
+	var hosts []int64
+	var well map[int64]bool
+	known := false
+	if of != nil {
+		hosts, well, known = of.Known(name)
+	}
+	if !known {
+		p.Hosts = keep + 1 // so many at least have to be asked
+		return p
+	}
+	for _, id := range hosts {
+		if slices.Contains(out, id) {
+			continue
+		}
+		p.Hosts++
+		if is, asked := well[id]; asked {
+			p.Well[id] = is
+		}
+	}
+	return p
+}
+
+// OutOfPool gives the hosts of a pool that are under way, in any climb.
+func (s *Store) OutOfPool(ctx context.Context, pool string) ([]int64, error) {
+	return column[int64](ctx, s.pool, `select host_id from host_runs where $1 = any(pools) and `+underWay, pool)
+}
