@@ -96,7 +96,13 @@ func New(c Config) *Server {
 		ctx.String(http.StatusOK, "ready\n")
 	})
 	for _, r := range routes {
-		g.Handle(r.method, prefix+ginPath(r.path), s.permit(r), func(ctx *gin.Context) { r.handle(s, ctx) })
+		g.Handle(r.method, prefix+ginPath(r.path), s.permit(r), func(ctx *gin.Context) {
+			if r.once() {
+				s.atMostOnce(ctx, func() { r.handle(s, ctx) })
+				return
+			}
+			r.handle(s, ctx)
+		})
 	}
 	g.NoRoute(s.console)
 	// Requests that change something are refused from other origins: the

@@ -41,7 +41,7 @@ var enums = map[reflect.Type][]string{
 	reflect.TypeFor[ladder.RunState]():   words(ladder.RunStates),
 	reflect.TypeFor[ladder.Step]():       append(append(append([]string{""}, words(ladder.Forward)...), words(ladder.Back)...), string(ladder.Look)),
 	reflect.TypeFor[ladder.ClimbState](): {"running", "paused", "waiting", "stopping", "completed", "stopped"},
-	reflect.TypeFor[ladder.Order]():      {"pause", "resume", "stop"},
+	reflect.TypeFor[ladder.Order]():      words(ladder.Orders),
 	reflect.TypeFor[ladder.Outcome]():    append([]string{""}, words(ladder.Outcomes)...),
 	reflect.TypeFor[ladder.Proof]():      {"in-force", "probes", "none"},
 	reflect.TypeFor[ladder.Files]():      {"old", "new", "mixed", "unknown"},

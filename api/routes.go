@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -171,14 +172,41 @@ var routes = []route{
 	{"POST", "/changes/{id}/counter", "Draft the opposite of a change for the hosts that are done with it", "author", false, view.Judgement{}, view.Created{}, 201, (*Server).counter},
 	{"POST", "/changes/{id}/follow-up", "Draft a change with the same edits for hosts that are not done with this one", "author", false, view.Judgement{}, view.Created{}, 201, (*Server).followUp},
 	{"POST", "/changes/{id}/climb", "Let the approved plan climb; with hosts=behind those that it passed over before", "operator", false, nil, nil, 202, (*Server).climb},
-	{"POST", "/changes/{id}/orders", "Pause, resume or stop the climb", "operator", false, view.Order{}, nil, 204, (*Server).order},
+	{"POST", "/changes/{id}/orders", "Pause, resume, stop or roll back the climb, and say why", "operator", false, view.Order{}, nil, 204, (*Server).order},
+	{"POST", "/changes/{id}/checks", "Note what was seen of a check of the gate that the climb waits at", "operator", false, view.Checked{}, nil, 204, func(s *Server, c *gin.Context) {
+		var in view.Checked
+		if id, ok := s.id(c); ok && s.read(c, &in) {
+			s.nothing(c, http.StatusNoContent, fit(s.Store.Answer(c, who(c).Name, id, in)))
+		}
+	}},
 	{"POST", "/changes/{id}/return", "Have the hosts of a temporary change go back before their time", "operator", false, view.Judgement{}, nil, 204, func(s *Server, c *gin.Context) {
 		s.reasoned(c, func(id int64, in view.Judgement) error { return s.Store.ReturnNow(c, who(c).Name, id, in.Because) })
 	}},
 	{"POST", "/changes/{id}/left-out", "Take a host out of an approved plan", "operator", false, view.Exclusion{}, nil, 204, (*Server).leaveOut},
 	{"GET", "/changes/{id}/runs", "The host runs of the newest climb, by the page, or what changed of them", "viewer", false, nil, view.Runs{}, 200, (*Server).runs},
 	{"GET", "/changes/{id}/runs/{host}", "One host's run with its steps", "viewer", false, nil, view.HostRun{}, 200, (*Server).hostRun},
+	{"POST", "/changes/{id}/runs/{host}/orders", "Try one host of the climb again, or give it up, and say why", "operator", false, view.HostOrder{}, nil, 204, (*Server).orderHost},
 	{"GET", "/changes/{id}/events", "What happens to the change, as Server-Sent Events", "viewer", false, nil, nil, 200, (*Server).events},
+
+	{"GET", "/halts", "The halts that hold", "viewer", false, nil, []view.Halt{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Halts(c)) }},
+	{"POST", "/halts", "Have no climb change hosts that an expression fits, or any host at all, until it is lifted", "operator", false, view.Halting{}, view.Created{}, 201, func(s *Server, c *gin.Context) {
+		var in view.Halting
+		if !s.read(c, &in) {
+			return
+		}
+		number, err := s.Store.Halt(c, who(c).Name, in.Where, in.Because)
+		if err != nil {
+			s.fail(c, fit(err))
+			return
+		}
+		c.JSON(http.StatusCreated, view.Created{ID: number})
+	}},
+	{"POST", "/halts/{id}/lifting", "Lift a halt", "operator", false, view.Lifting{}, nil, 204, func(s *Server, c *gin.Context) {
+		var in view.Lifting
+		if id, ok := s.id(c); ok && s.read(c, &in) {
+			s.nothing(c, http.StatusNoContent, fit(s.Store.LiftHalt(c, who(c).Name, id, in.Because)))
+		}
+	}},
 
 	{"POST", "/key", "Change the server's key: what it has sealed is sealed anew", "admin", true, nil, view.KeyChanged{}, 200, func(s *Server, c *gin.Context) {
 		changed, err := s.Store.ChangeKey(c, who(c).Name)
@@ -237,7 +265,7 @@ func (s *Server) text(ctx *gin.Context) ([]byte, bool) {
 func (s *Server) id(ctx *gin.Context) (int64, bool) {
 	id, err := strconv.ParseInt(ctx.Param("id"), 10, 64)
 	if err != nil || id < 1 {
-		s.fail(ctx, invalid{fmt.Errorf("%q is no change's number", ctx.Param("id"))})
+		s.fail(ctx, invalid{fmt.Errorf("%q is no number", ctx.Param("id"))})
 		return 0, false
 	}
 	return id, true
@@ -692,8 +720,22 @@ func (s *Server) order(ctx *gin.Context) {
 	id, ok := s.id(ctx)
 	var in view.Order
 	if ok && s.read(ctx, &in) {
-		s.nothing(ctx, http.StatusNoContent, s.Store.Order(ctx, who(ctx).Name, id, in.Order, host.ScriptsDigest()))
+		s.nothing(ctx, http.StatusNoContent, fit(s.Store.Order(ctx, who(ctx).Name, id, in.Order, in.Because, host.ScriptsDigest())))
 	}
+}
+
+func (s *Server) orderHost(ctx *gin.Context) {
+	id, ok := s.id(ctx)
+	var in view.HostOrder
+	if !ok || !s.read(ctx, &in) {
+		return
+	}
+	do, known := map[string]func(context.Context, string, int64, string, string) error{"again": s.Store.TryAgain, "give-up": s.Store.GiveUp}[in.Order]
+	if !known {
+		s.fail(ctx, invalid{fmt.Errorf("order: %q; want again or give-up", in.Order)})
+		return
+	}
+	s.nothing(ctx, http.StatusNoContent, fit(do(ctx, who(ctx).Name, id, ctx.Param("host"), in.Because)))
 }
 
 func (s *Server) hostRun(ctx *gin.Context) {

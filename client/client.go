@@ -9,6 +9,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -86,6 +87,29 @@ func (c *Client) send(ctx context.Context, method, path, kind string, body []byt
 	return nil, p
 }
 
+// sends is how often a request is sent that may be sent again.
+const sends = 4
+
+// sendOnce sends a request; what must not happen twice goes with a key, and so is sent again
+// where no answer came.
+func (c *Client) sendOnce(ctx context.Context, method, path, kind string, body []byte) (*http.Response, error) {
+	if method != "POST" || !strings.HasPrefix(path, "/changes") && !strings.HasPrefix(path, "/halts") {
+		return c.send(ctx, method, path, kind, body, nil)
+	}
+	header := http.Header{"Idempotency-Key": {rand.Text()}}
+	for n := 1; ; n++ {
+		response, err := c.send(ctx, method, path, kind, body, header)
+		if lost := (*NotReached)(nil); !errors.As(err, &lost) || n == sends {
+			return response, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(time.Duration(n) * 200 * time.Millisecond):
+		}
+	}
+}
+
 // call sends JSON, or YAML where in is a []byte, and reads JSON into T.
 func call[T any](ctx context.Context, c *Client, method, path string, in any) (out T, err error) {
 	body, isText := in.([]byte)
@@ -96,7 +120,7 @@ func call[T any](ctx context.Context, c *Client, method, path string, in any) (o
 			return out, err
 		}
 	}
-	response, err := c.send(ctx, method, path, kind, body, nil)
+	response, err := c.sendOnce(ctx, method, path, kind, body)
 	if err != nil {
 		return out, err
 	}
@@ -401,9 +425,35 @@ func (c *Client) Climb(ctx context.Context, id int64) error {
 	return c.do(ctx, "POST", at(id, "/climb"), nil)
 }
 
-// Order tells a climb to pause, resume or stop.
-func (c *Client) Order(ctx context.Context, id int64, o ladder.Order) error {
-	return c.do(ctx, "POST", at(id, "/orders"), view.Order{Order: o})
+// Order tells a climb to pause, resume, stop or roll back, and why.
+func (c *Client) Order(ctx context.Context, id int64, o ladder.Order, because string) error {
+	return c.do(ctx, "POST", at(id, "/orders"), view.Order{Order: o, Because: because})
+}
+
+// OrderHost has one host of a climb be tried again (again) or given up (give-up).
+func (c *Client) OrderHost(ctx context.Context, id int64, host, order, because string) error {
+	return c.do(ctx, "POST", at(id, "/runs/"+url.PathEscape(host)+"/orders"), view.HostOrder{Order: order, Because: because})
+}
+
+// Answer notes what was seen of a check at the gate.
+func (c *Client) Answer(ctx context.Context, id int64, in view.Checked) error {
+	return c.do(ctx, "POST", at(id, "/checks"), in)
+}
+
+// Halts gives the halts that hold.
+func (c *Client) Halts(ctx context.Context) ([]view.Halt, error) {
+	return call[[]view.Halt](ctx, c, "GET", "/halts", nil)
+}
+
+// Halt has no climb change hosts that where fits, or any at all, and gives its number.
+func (c *Client) Halt(ctx context.Context, where, because string) (int64, error) {
+	made, err := call[view.Created](ctx, c, "POST", "/halts", view.Halting{Where: where, Because: because})
+	return made.ID, err
+}
+
+// LiftHalt lifts a halt.
+func (c *Client) LiftHalt(ctx context.Context, number int64, because string) error {
+	return c.do(ctx, "POST", fmt.Sprintf("/halts/%d/lifting", number), view.Lifting{Because: because})
 }
 
 // HostRun gives one host's run with its steps.

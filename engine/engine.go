@@ -55,6 +55,8 @@ type Engine struct {
 	runs       ledger
 	rehearsals ledger
 	pools      *poolWatch
+	steered    store.Steered
+	steering   chan struct{} // closed when what people want of runs has changed
 	hints      []view.Event
 	wake       chan struct{}
 	reading    chan struct{} // a place for each host that is read outside of runs
@@ -78,7 +80,7 @@ func New(c Config) *Engine {
 	pools := &poolWatch{pools: map[string]*watchedPool{}}
 	return &Engine{
 		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.ScriptsDigest(), Lease: c.Lease, Pools: pools}, pools: pools, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
-		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, services: cache.New[string, *definition.Service](maxServices), wake: make(chan struct{}, 1), reading: make(chan struct{}, c.AtOnce), troubles: map[string]bool{},
+		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, services: cache.New[string, *definition.Service](maxServices), wake: make(chan struct{}, 1), steering: make(chan struct{}), reading: make(chan struct{}, c.AtOnce), troubles: map[string]bool{},
 	}
 }
 
@@ -133,6 +135,7 @@ func (e *Engine) claim(ctx, hurry context.Context) {
 	for _, c := range append(started, lapsed...) {
 		e.carry(hurry, e.runs, c.ID, c.Fence, "a host run", func(mine context.Context) { e.hostRun(ctx, mine, c) })
 	}
+	e.steer(ctx)
 	if !store.Transient(err) {
 		var more error
 		claimed, more = e.Store.ClaimRehearsals(ctx, e.me, 4, rehearsals)

@@ -404,7 +404,7 @@ func TestLadderStopsAtFailuresAndGates(t *testing.T) {
 		t.Fatalf("at the gate: %s %v %s", d.Climb.State, d.Counts, d.Climb.Why)
 	}
 	ctx := t.Context()
-	if err := r.store.Order(ctx, "ines", id, ladder.Resume, host.ScriptsDigest()); err != nil {
+	if err := r.store.Order(ctx, "ines", id, ladder.Resume, "it has to be", host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	d = r.until(id, func(d shown) bool {
@@ -414,7 +414,7 @@ func TestLadderStopsAtFailuresAndGates(t *testing.T) {
 		t.Errorf("after a failure: %v", d.Counts)
 	}
 	// Going on forgives that one, and the next failure pauses again.
-	if err := r.store.Order(ctx, "ines", id, ladder.Resume, host.ScriptsDigest()); err != nil {
+	if err := r.store.Order(ctx, "ines", id, ladder.Resume, "it has to be", host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	d = r.until(id, func(d shown) bool {
@@ -423,7 +423,7 @@ func TestLadderStopsAtFailuresAndGates(t *testing.T) {
 	if d.Counts[ladder.Restored] != 2 || !strings.Contains(d.Climb.Why, "1 host failed in stage 2") {
 		t.Errorf("after another failure: %v, %s", d.Counts, d.Climb.Why)
 	}
-	if err := r.store.Order(ctx, "ines", id, ladder.Stop, host.ScriptsDigest()); err != nil {
+	if err := r.store.Order(ctx, "ines", id, ladder.Stop, "it has to be", host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	d = r.until(id, func(d shown) bool { return d.State == change.Stopped })

@@ -121,7 +121,7 @@ func failing(t *testing.T, kind faulty.Kind, away time.Duration, first, step int
 			t.Errorf("%s of statement %d: acted %d times: %+v", kind, n, len(acts), full.Steps)
 		}
 		if want == ladder.Restored { // the climb pauses at it; it is done with
-			if err := r.store.Order(t.Context(), "ines", id, ladder.Stop, host.ScriptsDigest()); err != nil {
+			if err := r.store.Order(t.Context(), "ines", id, ladder.Stop, "it has to be", host.ScriptsDigest()); err != nil {
 				t.Fatal(err)
 			}
 			r.untilWithin(id, 90*time.Second, func(d shown) bool { return d.State == change.Stopped }) // an outage may last

@@ -169,10 +169,10 @@ func TestNoHostDoneIsNotCompleted(t *testing.T) {
 		t.Errorf("%s: %s, %v", d.Climb.State, d.Climb.Why, d.Counts)
 	}
 	var refused *store.Conflict
-	if err := r.store.Order(t.Context(), "ines", id, ladder.Resume, host.ScriptsDigest()); !errors.As(err, &refused) || !strings.Contains(err.Error(), "stop the climb") {
+	if err := r.store.Order(t.Context(), "ines", id, ladder.Resume, "it has to be", host.ScriptsDigest()); !errors.As(err, &refused) || !strings.Contains(err.Error(), "stop the climb") {
 		t.Errorf("going on from nothing: %v", err)
 	}
-	if err := r.store.Order(t.Context(), "ines", id, ladder.Stop, host.ScriptsDigest()); err != nil {
+	if err := r.store.Order(t.Context(), "ines", id, ladder.Stop, "it has to be", host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	r.until(id, func(d shown) bool { return d.State == change.Stopped })
@@ -194,12 +194,12 @@ func TestResumeForgivesWhatHasEnded(t *testing.T) {
 	<-hold.Reached
 	r.until(id, func(d shown) bool { return d.Climb.State == ladder.Paused })
 	var refused *store.Conflict
-	if err := r.store.Order(t.Context(), "ines", id, ladder.Resume, host.ScriptsDigest()); !errors.As(err, &refused) || !strings.Contains(err.Error(), "still being put back") {
+	if err := r.store.Order(t.Context(), "ines", id, ladder.Resume, "it has to be", host.ScriptsDigest()); !errors.As(err, &refused) || !strings.Contains(err.Error(), "still being put back") {
 		t.Errorf("going on from what has not ended: %v", err)
 	}
 	close(hold.Release)
 	r.until(id, func(d shown) bool { return d.Counts[ladder.Restored] == 1 })
-	if err := r.store.Order(t.Context(), "ines", id, ladder.Resume, host.ScriptsDigest()); err != nil {
+	if err := r.store.Order(t.Context(), "ines", id, ladder.Resume, "it has to be", host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	if d := r.until(id, func(d shown) bool { return d.State != change.Climbing || d.Climb.State != ladder.Running }); d.State != change.Completed || d.Counts[ladder.Done] != 2 {
@@ -253,7 +253,7 @@ func TestAFenceFromAnOlderDatabase(t *testing.T) {
 	if err != nil || seen != 4000 {
 		t.Fatalf("raised to %d, %v", seen, err)
 	}
-	if err := r.store.Order(ctx, "ines", id, ladder.Stop, host.ScriptsDigest()); err != nil {
+	if err := r.store.Order(ctx, "ines", id, ladder.Stop, "it has to be", host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	r.until(id, func(d shown) bool { return d.State == change.Stopped })

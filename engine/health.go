@@ -248,14 +248,6 @@ func (r *hostRun) until(ctx context.Context, ask asker, at probe.Phase, probes [
 	}
 }
 
-// rest waits, and tells when the server is told to end meanwhile.
-func (r *hostRun) rest(d time.Duration) error {
-	if d > 0 && wait(r.stopping, d) != nil {
-		return errLeaving
-	}
-	return nil
-}
-
 func wait(ctx context.Context, d time.Duration) error {
 	select {
 	case <-time.After(d):

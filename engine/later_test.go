@@ -62,7 +62,7 @@ func TestTakenLater(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.until(id, func(d shown) bool { return d.Climb.State == ladder.Paused && len(d.Earlier) == 2 }) // no host came through
-	if err := r.store.Order(ctx, "oda", id, ladder.Stop, host.ScriptsDigest()); err != nil {
+	if err := r.store.Order(ctx, "oda", id, ladder.Stop, "it has to be", host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	r.until(id, func(d shown) bool { return d.State == change.Stopped })

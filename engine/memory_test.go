@@ -235,6 +235,19 @@ func (m *memory) Release(ctx context.Context, c *store.Claimed) error {
 	})
 }
 
+func (m *memory) Steer(ctx context.Context, runs []int64) (out store.Steered, err error) {
+	err = m.do(ctx, "steer", func() error {
+		out = store.Steered{Recalled: map[int64]string{}, Halted: map[int64]string{}}
+		for _, id := range runs {
+			if m.state == ladder.Stopping {
+				out.Recalled[id] = "the climb is stopped"
+			}
+		}
+		return nil
+	})
+	return out, err
+}
+
 func (m *memory) OutOfPool(context.Context, string) ([]int64, error) { return nil, nil }
 
 func (m *memory) Plan(ctx context.Context, id int64) (*store.Plan, error) {

@@ -318,13 +318,18 @@ func (r *reading) since(ctx context.Context, c *carried, f render.Rendered, stoo
 	if err != nil {
 		return ""
 	}
-	judge := c.Service.Secrets(f.Key)
+	return differing(r.redactor, c.Service.Secrets(f.Key), f.Path, f.Format, left, f.Base.Content)
+}
+
+// differing shows what stands in a file beside what was left there, by the lines that differ;
+// secrets are covered.
+func differing(r *secret.Redactor, judge secret.Judge, path string, format conf.Format, left, now []byte) string {
 	var sides [2][]byte
-	for i, content := range [][]byte{left, f.Base.Content} {
-		sides[i], _, _ = masked(r.redactor, judge, f.Path, f.Format, content)
+	for i, content := range [][]byte{left, now} {
+		sides[i], _, _ = masked(r, judge, path, format, content)
 	}
 	var lines []string
-	for _, l := range render.Lines(render.Unified(f.Path, sides[0], sides[1])) {
+	for _, l := range render.Lines(render.Unified(path, sides[0], sides[1])) {
 		if l.Sign != ' ' {
 			lines = append(lines, map[byte]string{'-': "we left: ", '+': "it says: "}[l.Sign]+strings.TrimSpace(l.Text))
 		}

@@ -31,6 +31,7 @@ type hostRun struct {
 	stopping       context.Context
 	taken          []view.StepTaken // that ended and are not written down yet
 	baseline       []probe.Verdict  // not written down yet
+	called         string           // why the host is to go back, as it was read last
 
 	head     plan.Head
 	leaf     plan.Leaf
@@ -42,6 +43,7 @@ type hostRun struct {
 	claim    host.Claim
 
 	secrets  map[string]string
+	judges   map[string]secret.Judge // of the files, by path
 	redactor *secret.Redactor
 }
 
@@ -224,19 +226,31 @@ func (r *hostRun) pushGuard(ctx context.Context, span time.Duration) error {
 // step takes one step. What changes something is written down before and after;
 // what only reads, or can be repeated, is written with what follows.
 func (r *hostRun) step(mine context.Context, prepared error) error {
-	if err := r.rest(r.run.Pause()); err != nil {
+	whole := r.run.State == ladder.Working && !ladder.Place.Before(r.run.Step) // nothing is placed yet
+	err := r.rest(r.run.Pause())
+	if err == nil && r.recalled() != "" {
+		err = errRecalled
+	}
+	if err == nil && whole {
+		err = r.unhalted(mine, false)
+	}
+	step, begun := r.run.Step, time.Now()
+	if errors.Is(err, errRecalled) {
+		return r.goBack(mine, begun)
+	} else if err != nil {
 		return err
 	}
-	step := r.run.Step
 	if step.Announced() && !r.Begun {
 		if err := r.write(mine, true); err != nil {
 			return err
 		}
 	}
 	r.hint("step", r.Change, map[string]any{"host": r.Host, "run": r.ID, "state": r.run.State, "step": step})
-	begun := time.Now()
+	begun = time.Now()
 	e, err := r.try(mine, prepared)
 	switch {
+	case errors.Is(err, errRecalled):
+		return r.goBack(mine, begun)
 	case mine.Err() != nil:
 		return context.Cause(mine) // the step stays begun: whoever comes next looks first
 	case err != nil:
@@ -253,12 +267,19 @@ func (r *hostRun) step(mine context.Context, prepared error) error {
 	return nil
 }
 
+// goBack has the run go back from between two steps, since a person wants it.
+func (r *hostRun) goBack(mine context.Context, begun time.Time) error {
+	why := r.recalled()
+	r.happened(ladder.Event{Kind: ladder.Recalled, At: time.Now(), Outcome: ladder.NotBegun, Note: why}, begun)
+	return r.write(mine, r.run.Step.Announced())
+}
+
 // happened takes the run along, and notes the step.
 func (r *hostRun) happened(e ladder.Event, begun time.Time) {
 	step := r.run.Step
 	ended := e.At
 	outcome := e.Outcome
-	if e.Kind != ladder.Ended {
+	if e.Kind == ladder.Orphaned || e.Kind == ladder.Panicked {
 		outcome = ladder.Lost
 	}
 	limits := r.limits
@@ -316,7 +337,7 @@ func (r *hostRun) prepare(ctx context.Context) error {
 	for _, v := range r.secrets {
 		r.redactor.Add(v)
 	}
-	var judges []secret.Judge // of the paths
+	r.judges = map[string]secret.Judge{}
 	for i, mine := range r.leaf.Parts {
 		if mine.Part < 0 || mine.Part >= len(r.head.Parts) {
 			return fmt.Errorf("the plan has %d services; this host's part speaks of number %d", len(r.head.Parts), mine.Part+1)
@@ -345,7 +366,11 @@ func (r *hostRun) prepare(ctx context.Context) error {
 		}
 		r.run.Acts = append(r.run.Acts, s.acts())
 		for _, f := range mine.Files {
-			r.paths, judges = append(r.paths, f), append(judges, svc.Secrets(f.Key))
+			if why := f.Returns(); r.Returns && why != "" && f.Base != f.Candidate {
+				return fmt.Errorf("%s cannot go back by itself: %s. The host's own copy of before is in /var/lib/wladder/runs, with a restore.sh to run by hand", f.Path, why)
+			}
+			r.paths = append(r.paths, f)
+			r.judges[f.Path] = svc.Secrets(f.Key)
 		}
 	}
 	if r.probes, err = asked(r.parts(), r.head.Probes, r.leaf.Values); err != nil {
@@ -371,7 +396,7 @@ func (r *hostRun) prepare(ctx context.Context) error {
 		}
 		for _, c := range [][]byte{base.Content, candidate.Content} {
 			doc, _ := conf.Parse(f.Path, f.Format, c) // nil where it is none
-			r.redactor.AddFile(judges[i], c, doc)
+			r.redactor.AddFile(r.judges[f.Path], c, doc)
 		}
 		for _, l := range f.Links { // the way to the file is held as it is
 			way := host.Stands(plan.Copy{Kind: plan.Symlink, Target: l.Target})
@@ -510,7 +535,7 @@ func (r *hostRun) take(ctx context.Context) (result, error) {
 		}
 	}
 	res, err := r.operate(ctx)
-	if errors.Is(err, errLeaving) {
+	if errors.Is(err, errLeaving) || errors.Is(err, errRecalled) {
 		return res, err
 	}
 	if err != nil {
@@ -582,6 +607,9 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 		how, err := r.conn.Arm(ctx, r.claim, r.span(), acting, r.files)
 		return done("armed for %s, %s", r.span(), map[string]string{"timer": "by a timer, and at the next boot", "detached": "by a waiting process"}[how]), err
 	case ladder.Place:
+		if err := r.unhalted(ctx, true); err != nil {
+			return result{}, err
+		}
 		if why, err := r.room(ctx); err != nil || why != "" {
 			return result{outcome: ladder.NotBegun, note: why}, err
 		}
@@ -708,6 +736,20 @@ func (r *hostRun) collect(ctx context.Context, check func(plan.LeafFile, render.
 	return done("%s as expected", counted(len(found), "path")), nil
 }
 
+// edited shows what stands at a path beside what we placed there, by the lines that differ;
+// secrets are covered. It is empty where one of them is no text of ours to read.
+func (r *hostRun) edited(ctx context.Context, leaf plan.LeafFile, f render.Found) string {
+	i := slices.IndexFunc(r.paths, func(p plan.LeafFile) bool { return p.Path == leaf.Path })
+	if i < 0 || leaf.Base.Kind != plan.Regular || leaf.Base.Sum != "" || f.Content == nil {
+		return ""
+	}
+	placed, err := r.Store.Content(ctx, leaf.Base.Content)
+	if err != nil {
+		return ""
+	}
+	return differing(r.redactor, r.judges[leaf.Path], leaf.Path, leaf.Format, placed, f.Content)
+}
+
 func (r *hostRun) recheck(ctx context.Context) (result, error) {
 	return r.collect(ctx, func(leaf plan.LeafFile, f render.Found, now plan.Copy) string {
 		was := leaf.Base
@@ -719,6 +761,9 @@ func (r *hostRun) recheck(ctx context.Context) (result, error) {
 		case now.Kind != was.Kind:
 			return fmt.Sprintf("is %s now; at the rehearsal it was %s", now.Kind, was.Kind)
 		case now.Target != was.Target || was.Kind == plan.Regular && (was.Sum == "" && r.Store.ContentID(now.Content) != was.Content || now.Sum != was.Sum):
+			if r.Returns {
+				return "was edited since we placed it, and is not trampled" + r.edited(ctx, leaf, f) + ". Leave it so, or take by hand what is to go; nobody comes back to it"
+			}
 			return "was edited since the rehearsal; rehearse again to see what it says now"
 		case was.Kind == plan.Regular && (now.Owner != was.Owner || now.Group != was.Group || now.Mode != was.Mode):
 			return fmt.Sprintf("has owner %s, group %s, mode %s now; at the rehearsal it had %s, %s, %s", now.Owner, now.Group, now.Mode, was.Owner, was.Group, was.Mode)

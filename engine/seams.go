@@ -39,6 +39,8 @@ type Runs interface {
 	RenewLeases(ctx context.Context, me store.Server, fences map[int64]int64) (kept map[int64]bool, err error)
 	Write(ctx context.Context, c *store.Claimed, p store.Progress) error
 	Release(ctx context.Context, c *store.Claimed) error
+	// Steer says what people want of runs that are under way.
+	Steer(ctx context.Context, runs []int64) (store.Steered, error)
 	// OutOfPool gives the hosts of a pool that are under way, in any climb.
 	OutOfPool(ctx context.Context, pool string) ([]int64, error)
 }

@@ -231,7 +231,7 @@ probes:
 		t.Errorf("b01 is %s (%s)", run.State, run.Why)
 	}
 	r.load("pages", strings.Replace(pagesDefinition, `  - {name: front page, ask: "http GET :18480/", expect: status == 200}`+"\n", "", 1))
-	if err := r.store.Order(t.Context(), "oda", d.ID, ladder.Stop, host.ScriptsDigest()); err != nil {
+	if err := r.store.Order(t.Context(), "oda", d.ID, ladder.Stop, "it has to be", host.ScriptsDigest()); err != nil {
 		t.Fatal(err)
 	}
 	d = r.approved(r.drafted(d.Source))
@@ -255,7 +255,7 @@ probes: [{name: stays, ask: "http GET :18470/health", expect: %q}]
 			t.Errorf("%s: b00 is %s (%s)", expect, run.State, run.Why)
 		}
 		if d.Climb.State == ladder.Paused {
-			r.store.Order(t.Context(), "oda", id, ladder.Stop, host.ScriptsDigest())
+			r.store.Order(t.Context(), "oda", id, ladder.Stop, "it has to be", host.ScriptsDigest())
 		}
 	}
 }

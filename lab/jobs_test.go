@@ -206,7 +206,7 @@ func (w *world) carried(id string) (number int64, planned, climbed string) {
 	w.run("oda", 0, "", "approve", "-digest", d.Rehearsal.Digest, id)
 	climbed = w.status("ines", "climb", "-follow", id)
 	if d, err = w.client("ines").Change(w.Context(), number); err == nil && d.Climb.State == ladder.Paused {
-		w.run("ines", 0, "", "stop", id)
+		w.run("ines", 0, "", "stop", "-because", "the job is over", id)
 	}
 	return number, planned, climbed
 }

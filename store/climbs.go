@@ -98,24 +98,35 @@ func (s *Store) startClimb(ctx context.Context, actor string, id int64, event ch
 
 // climbRow is a row of climbs.
 type climbRow struct {
-	ID       int64
-	Change   int64
-	Digest   string
-	Plan     int64
-	State    ladder.ClimbState
-	Open     int
-	Accepted int
-	Returns  *int64 // the climb whose hosts go back in this one
-	Why      string
+	ID        int64
+	Change    int64
+	Digest    string
+	Plan      int64
+	State     ladder.ClimbState
+	Open      int
+	Accepted  int
+	Returns   *int64 // the climb whose hosts go back in this one
+	Why       string
+	ThenBack  *string // who has it rolled back once it has stopped
+	RollsBack bool    // it rolls the one back that it returns
 }
 
-const climbColumns = `select id, change, digest, plan, state, open, accepted, returns, why from climbs `
+const climbColumns = `select id, change, digest, plan, state, open, accepted, returns, why, then_back, rolls_back from climbs `
 
-func (s *Store) setClimb(ctx context.Context, tx pgx.Tx, actor string, c climbRow, state ladder.ClimbState, why string) error {
+func (s *Store) setClimb(ctx context.Context, tx pgx.Tx, actor string, c climbRow, state ladder.ClimbState, why string) (err error) {
 	if _, err := tx.Exec(ctx, `update climbs set state = $2, why = $3, ended_at = case when $2 in ('completed', 'stopped') then now() end where id = $1`, c.ID, string(state), why); err != nil {
 		return err
 	}
 	ended := state == ladder.Completed || state == ladder.Stopped
+	if state == ladder.Stopped && c.ThenBack != nil {
+		defer func() {
+			if done := (*Conflict)(nil); err == nil {
+				if err = s.beginRollBack(ctx, tx, *c.ThenBack, c); errors.As(err, &done) {
+					err = nil // nothing was done, or all is back
+				}
+			}
+		}()
+	}
 	if ended && c.Returns != nil {
 		if err := s.returned(ctx, tx, actor, c); err != nil {
 			return err
@@ -195,26 +206,6 @@ func counted(ctx context.Context, tx pgx.Tx, c climbRow, policy ladder.Policy) (
 	return out, err
 }
 
-// Order carries out what a person tells a climb; scripts is as StartClimb's.
-func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladder.Order, scripts string) error {
-	return s.tx(ctx, func(tx pgx.Tx) error {
-		c, err := one[climbRow](ctx, tx, fmt.Sprintf("a climb of change %d", changeID), climbColumns+`where change = $1 order by id desc limit 1 for update`, changeID)
-		if err != nil {
-			return err
-		}
-		next, ok := ladder.Told(c.State, o)
-		if !ok {
-			return conflict("the climb of change %d is %s; it cannot %s", changeID, c.State, o)
-		}
-		if o == ladder.Resume {
-			if c.Open, c.Accepted, err = s.resume(ctx, tx, c, scripts); err != nil {
-				return err
-			}
-		}
-		return s.setClimb(ctx, tx, actor, c, next, "by "+actor)
-	})
-}
-
 // resume opens the gate that a climb waits at, or goes on from what failed. It
 // forgives what has ended, and nothing else.
 func (s *Store) resume(ctx context.Context, tx pgx.Tx, c climbRow, scripts string) (open, accepted int, err error) {
@@ -225,9 +216,15 @@ func (s *Store) resume(ctx context.Context, tx pgx.Tx, c climbRow, scripts strin
 	if err := s.mayStart(ctx, tx, c, plan.Head, scripts); err != nil {
 		return 0, 0, err
 	}
-	now, err := counted(ctx, tx, c, plan.Head.Policy)
+	policy := c.policy(plan.Head)
+	now, err := counted(ctx, tx, c, policy)
 	if err != nil {
 		return 0, 0, err
+	}
+	if c.State == ladder.Waiting {
+		if err := s.looked(ctx, tx, c, policy, now.Stage); err != nil {
+			return 0, 0, err
+		}
 	}
 	var unended int
 	if err := tx.QueryRow(ctx, `select count(*) from host_runs where climb = $1 and failed and not forgiven and `+underWay, c.ID).Scan(&unended); err != nil {
@@ -236,7 +233,7 @@ func (s *Store) resume(ctx context.Context, tx pgx.Tx, c climbRow, scripts strin
 	switch {
 	case unended > 0:
 		return 0, 0, conflict("%d of the hosts that failed are still being put back; wait until you see how they end, then resume", unended)
-	case now.Stage >= len(plan.Head.Policy.Stages) && !now.Done:
+	case now.Stage >= len(policy.Stages) && !now.Done:
 		return 0, 0, conflict("no host is done, and none is left to start; stop the climb")
 	}
 	open = c.Open
@@ -359,12 +356,14 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 			return nil, err
 		}
 	}
-	now, err := counted(ctx, tx, c, plan.Head.Policy)
+	head := plan.Head
+	head.Policy = c.policy(head)
+	now, err := counted(ctx, tx, c, head.Policy)
 	if err != nil {
 		return nil, err
 	}
 	d := ladder.Decide(now)
-	if c.Returns != nil && d.Start > 0 {
+	if c.Returns != nil && !c.RollsBack && d.Start > 0 {
 		if due, err := s.dueNow(ctx, tx, c); err != nil {
 			return nil, err
 		} else if !due {
@@ -373,7 +372,7 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 	}
 	why := ""
 	if n := min(d.Start, free); n > 0 {
-		err := s.mayStart(ctx, tx, c, plan.Head, me.Scripts)
+		err := s.mayStart(ctx, tx, c, head, me.Scripts)
 		if err == nil {
 			err = s.ordered(ctx, tx, c)
 		}
@@ -382,7 +381,7 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 		} else if err != nil {
 			return nil, err
 		}
-		if started, why, err = s.start(ctx, tx, c, plan.Head, now.Stage, me, n); err != nil {
+		if started, why, err = s.start(ctx, tx, c, head, now.Stage, me, n); err != nil {
 			return nil, err
 		}
 	}

@@ -61,11 +61,11 @@ func TestPermitted(t *testing.T) {
 				t.Errorf("going on: %d begun, %s: %s; want %q", len(begun), d.Climb.State, d.Climb.Why, c.why)
 			}
 			if c.why == "" {
-				if err := s.Order(ctx, "oda", id, ladder.Pause, "scripts"); err != nil {
+				if err := s.Order(ctx, "oda", id, ladder.Pause, "it has to be", "scripts"); err != nil {
 					t.Fatal(err)
 				}
 			}
-			refused("a climb that goes on", s.Order(ctx, "oda", id, ladder.Resume, "scripts"))
+			refused("a climb that goes on", s.Order(ctx, "oda", id, ladder.Resume, "it has to be", "scripts"))
 			if _, err := s.pool.Exec(ctx, `update changes set state = 'approved'; update climbs set state = 'stopped', ended_at = now()`); err != nil {
 				t.Fatal(err)
 			}

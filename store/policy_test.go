@@ -281,7 +281,7 @@ func TestReviewUnderPolicy(t *testing.T) {
 			t.Errorf("the climb is %s (%s); want %s (%s)", c.State, c.Why, wantState, why)
 		}
 	}
-	resume := func() error { return s.Order(ctx, "ben", x.id, ladder.Resume, "scripts") }
+	resume := func() error { return s.Order(ctx, "ben", x.id, ladder.Resume, "it has to be", "scripts") }
 	x.at = time.Date(2027, 3, 20, 9, 0, 0, 0, time.UTC)
 	climb(ladder.Paused, "spring flood")
 	x.does("resumed in the freeze", resume(), "spring flood", change.Climbing)
@@ -360,7 +360,7 @@ func TestEmergency(t *testing.T) {
 	// Out of the team is out of the emergency.
 	agreed(t, s, "approvals: [{needs: 1}]")
 	x.at = x.at.Add(-30 * time.Minute)
-	x.does("resumed when policy names nobody any more", s.Order(ctx, "ben", x.id, ladder.Resume, "scripts"), "is no reviewer of it any more", change.Climbing)
+	x.does("resumed when policy names nobody any more", s.Order(ctx, "ben", x.id, ladder.Resume, "it has to be", "scripts"), "is no reviewer of it any more", change.Climbing)
 	x.does("taken back", s.TakeApprovalBack(ctx, "ines", x.id, "the gauges speak again"), "", change.Climbing)
 	if missing := x.detail().Review.Missing; len(missing) != 1 {
 		t.Errorf("with the only approval taken back it lacks %v", missing)

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -49,12 +50,25 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head
 	out := map[string][]int64{}
 	parts := map[string]plan.Part{}
 	for _, part := range head.Parts {
+		if c.RollsBack { // what made the pool ill may be what goes back
+			part.Keep = 0
+		}
 		parts[part.Service] = part
 	}
-	if slices.ContainsFunc(head.Parts, func(p plan.Part) bool { return p.Keep > 0 }) || policy.PoolAtOnce > 0 || policy.Apart != "" {
-		if _, err := tx.Exec(ctx, `select pg_advisory_xact_lock($1)`, starts); err != nil {
-			return nil, "", err
-		}
+	pooled := c.pooled(head)
+	// Whoever gives a halt waits for this, and this for them.
+	lock := `select pg_advisory_xact_lock_shared($1)`
+	if pooled {
+		lock = `select pg_advisory_xact_lock($1)`
+	}
+	if _, err := tx.Exec(ctx, lock, starts); err != nil {
+		return nil, "", err
+	}
+	halted, why, everywhere, err := s.halted(ctx, tx, c.ID)
+	if err != nil || everywhere {
+		return nil, why, err
+	}
+	if pooled {
 		window = 4*n + 50
 		under, err := many[beside](ctx, tx, `select host_id, pools, apart from host_runs where (pools <> '{}' or apart <> '') and `+underWay)
 		if err != nil {
@@ -89,7 +103,7 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head
 		ID int64
 		beside
 	}](ctx, tx, `select id, host_id, pools, apart from host_runs r where climb = $1 and stage = $2 and state = 'queued' and coalesce(not_before, '-infinity') <= now()
-		and not exists (select from host_runs o where o.host_id = r.host_id and o.`+underWay+`) and apart <> all($4) and not pools && $5 order by id limit $3 for update`, c.ID, stage, window, racks, full)
+		and not exists (select from host_runs o where o.host_id = r.host_id and o.`+underWay+`) and apart <> all($4) and not pools && $5 and host_id <> all($6) order by id limit $3 for update`, c.ID, stage, window, racks, full, orEmpty(halted))
 	if err != nil {
 		return nil, "", err
 	}
@@ -104,10 +118,10 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head
 		}
 	}
 	if len(picked.Start) == 0 {
-		if why = picked.Why; why == "" { // those that are held are no candidates
-			why = ladder.Pick(policy, held(full, racks), 1, pools, near).Why
+		if picked.Why == "" { // those that are held are no candidates
+			picked.Why = ladder.Pick(policy, held(full, racks), 1, pools, near).Why
 		}
-		return nil, why, nil
+		return nil, cmp.Or(picked.Why, why), nil
 	}
 	ids := make([]int64, len(picked.Start))
 	for k, i := range picked.Start {
@@ -129,6 +143,11 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head
 }
 
 func serviceOf(pool string) string { name, _, _ := strings.Cut(pool, "/"); return name }
+
+// pooled tells whether pools and neighbours count for which hosts of a climb start.
+func (c climbRow) pooled(head plan.Head) bool {
+	return head.Policy.PoolAtOnce > 0 || head.Policy.Apart != "" || !c.RollsBack && slices.ContainsFunc(head.Parts, func(p plan.Part) bool { return p.Keep > 0 })
+}
 
 // held gives a host of each pool that is shut and a neighbour of each that is under way, to hear
 // why they wait.

@@ -234,7 +234,7 @@ func TestOwnerOfTheDatabase(t *testing.T) {
 			must(s.Rename(ctx, "ada", "h05", "h06"))
 			must(s.Retire(ctx, "ada", "h07", "scrapped"))
 			// A person has the climb pause: it starts no host by itself.
-			must(s.Order(ctx, "oda", here.id, ladder.Pause, "scripts"))
+			must(s.Order(ctx, "oda", here.id, ladder.Pause, "it has to be", "scripts"))
 			_, err = s.AppendRecord(ctx)
 			must(err)
 			if _, err := s.Who(ctx, here.kim); err != nil {
@@ -301,7 +301,7 @@ func TestOlderCopy(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if err := s.Order(ctx, "oda", id, ladder.Pause, "scripts"); err != nil {
+	if err := s.Order(ctx, "oda", id, ladder.Pause, "it has to be", "scripts"); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.AppendRecord(ctx); err != nil {
@@ -323,7 +323,7 @@ func TestOlderCopy(t *testing.T) {
 	if err := again.KeepHead(ctx, head); !errors.As(err, &refused) || !strings.Contains(err.Error(), "the database is an older copy") {
 		t.Errorf("an older copy: %v", err)
 	}
-	if err := again.Order(ctx, "oda", id, ladder.Resume, "scripts"); err == nil {
+	if err := again.Order(ctx, "oda", id, ladder.Resume, "it has to be", "scripts"); err == nil {
 		t.Error("a climb goes on")
 	}
 	if err := again.Judge(ctx, "ben", id, "x", change.Approval, ""); !errors.As(err, &refused) {

@@ -31,7 +31,7 @@ func (s *Store) beginReturn(ctx context.Context, tx pgx.Tx, id int64) error {
 	c, err := one[struct {
 		climbRow
 		StartedBy string
-	}](ctx, tx, "climb", `select id, change, digest, plan, state, open, accepted, returns, why, started_by from climbs where id = $1 for update`, id)
+	}](ctx, tx, "climb", `select id, change, digest, plan, state, open, accepted, returns, why, then_back, rolls_back, started_by from climbs where id = $1 for update`, id)
 	if err != nil {
 		return err
 	}
@@ -47,7 +47,7 @@ func (s *Store) beginReturn(ctx context.Context, tx pgx.Tx, id int64) error {
 		return s.forged(fmt.Sprintf("when hosts of change %d go back", c.Change))
 	}
 	var back int64
-	err = tx.QueryRow(ctx, `select coalesce(max(id), 0) from climbs where returns = $1 and ended_at is null`, id).Scan(&back)
+	err = tx.QueryRow(ctx, `select coalesce(max(id), 0) from climbs where returns = $1 and not rolls_back and ended_at is null`, id).Scan(&back)
 	if err != nil {
 		return err
 	}
@@ -137,7 +137,11 @@ func (s *Store) permittedBack(ctx context.Context, tx pgx.Tx, c climbRow, head p
 	if err := s.Sound(); err != nil {
 		return err
 	}
-	if err := s.timely(ctx, tx, c, head); err != nil {
+	asked := s.timely
+	if c.RollsBack {
+		asked = func(ctx context.Context, tx pgx.Tx, c climbRow, _ plan.Head) error { return s.askedBack(ctx, tx, c) }
+	}
+	if err := asked(ctx, tx, c, head); err != nil {
 		return err
 	}
 	if otherScripts(head, scripts) != nil {

@@ -234,7 +234,7 @@ func (s *Store) climbOf(ctx context.Context, q querier, changeID int64) (*view.C
 		Plan int64
 		Back bool
 	}
-	rows, err := lax[row](ctx, q, `select id, change, digest, state, why, started_by, started_at, ended_at, plan, returns is not null as back from climbs where change = $1 order by id desc limit 1`, changeID)
+	rows, err := lax[row](ctx, q, `select id, change, digest, state, why, started_by, started_at, ended_at, plan, returns is not null as back, rolls_back from climbs where change = $1 order by id desc limit 1`, changeID)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
@@ -245,7 +245,7 @@ func (s *Store) climbOf(ctx context.Context, q querier, changeID int64) (*view.C
 	if err != nil {
 		return nil, err
 	}
-	c.Policy = plan.Head.Policy
+	c.Policy = climbRow{RollsBack: c.RollsBack}.policy(plan.Head)
 	counts, err := many[struct {
 		Stage, N, Unproven int
 		State              ladder.RunState
@@ -270,6 +270,14 @@ func (s *Store) climbOf(ctx context.Context, q querier, changeID int64) (*view.C
 	c.Rungs = []view.Rung{}
 	for _, stage := range slices.Sorted(maps.Keys(rungs)) {
 		c.Rungs = append(c.Rungs, *rungs[stage])
+	}
+	if c.State == ladder.Waiting {
+		at := slices.IndexFunc(c.Rungs, func(r view.Rung) bool { return r.Counts[ladder.Queued] > 0 })
+		if at >= 0 {
+			if c.Gate, err = s.gate(ctx, q, climbRow{ID: c.ID, Change: c.Change}, c.Policy, c.Rungs[at].Stage); err != nil {
+				return nil, err
+			}
+		}
 	}
 	return &c, nil
 }

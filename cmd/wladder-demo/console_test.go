@@ -149,7 +149,7 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("#name")))
 	p.picture("sign-in")
 	p.signIn("oda")
-	p.says("it is paused: an operator resumes or stops it")
+	p.says("it is paused: an operator resumes, stops or rolls it back")
 	p.until("document.querySelectorAll('tbody tr[data-row-key]').length === 8")
 	p.picture("changes")
 	p.do(chromedp.Click(chromedp.CSS("a[href='/changes/5']"), chromedp.NodeVisible))

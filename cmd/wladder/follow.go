@@ -138,6 +138,10 @@ func (t *terminal) follow(ctx context.Context, c *client.Client, id int64) error
 		}
 	})
 	if err = cmp.Or(err, failure); err != nil {
+		if ctx.Err() != nil && end.Climb != nil && !end.Climb.Ended() {
+			fmt.Fprintf(t.errs, "\nyou follow no more; the climb of change %d goes on by itself. wladder follow %d shows it again, wladder pause %d -because TEXT starts no further host, wladder stop %d -because TEXT puts back what is under way\n", id, id, id, id)
+			return errNotWell
+		}
 		return err
 	}
 	if end.Climb == nil {
@@ -207,7 +211,11 @@ func (t *terminal) ladder(d watched) string {
 	if c.Why != "" && c.State != ladder.Completed {
 		state += ": " + plain(c.Why)
 	}
-	fmt.Fprintf(&b, "%s\n%s\n", t.paint("bold", cut(fmt.Sprintf("change %d  %s", d.ID, plain(d.Title)), t.width)), cut("climb "+state, t.width))
+	what := "climb "
+	if c.RollsBack {
+		what = "roll-back "
+	}
+	fmt.Fprintf(&b, "%s\n%s\n", t.paint("bold", cut(fmt.Sprintf("change %d  %s", d.ID, plain(d.Title)), t.width)), cut(what+state, t.width))
 	present := -1
 	stages := make([][]view.HostRun, len(c.Policy.Stages))
 	for _, r := range d.runs {
@@ -237,6 +245,11 @@ func (t *terminal) ladder(d watched) string {
 		}
 	}
 	fmt.Fprintf(&b, "\n  %s\n", strings.Join(legend, "   "))
+	for _, text := range gateLines(c) {
+		for _, line := range wrap(plain(text), t.width-4) {
+			fmt.Fprintf(&b, "  %s\n", line)
+		}
+	}
 	for _, r := range d.runs {
 		if r.Why != "" && r.State != ladder.Done {
 			for i, text := range wrap(fmt.Sprintf("%s %s%s: %s", plain(r.Host), r.State, excused(r), plain(r.Why)), t.width-4) {

@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"wladder/client"
-	"wladder/core/ladder"
 	"wladder/core/view"
 )
 
@@ -29,17 +28,8 @@ func simple(name, summary string, do func(context.Context, *client.Client, int64
 	}}
 }
 
-var (
-	offer = simple("offer", "put the plan up for review", func(ctx context.Context, c *client.Client, id int64) error { return c.Offer(ctx, id) },
-		"is offered; a reviewer reads its diff and approves or declines it")
-	pause  = ordering("pause", "start no further host; those under way go on to their end", ladder.Pause, "is paused")
-	resume = ordering("resume", "go on, past the gate or the failures that stopped it", ladder.Resume, "climbs on")
-	stop   = ordering("stop", "end a climb; hosts under way go on to their end", ladder.Stop, "stops")
-)
-
-func ordering(name, summary string, o ladder.Order, said string) command {
-	return simple(name, summary, func(ctx context.Context, c *client.Client, id int64) error { return c.Order(ctx, id, o) }, said)
-}
+var offer = simple("offer", "put the plan up for review", func(ctx context.Context, c *client.Client, id int64) error { return c.Offer(ctx, id) },
+	"is offered; a reviewer reads its diff and approves or declines it")
 
 var approve = command{"approve", "N", "approve exactly the plan with this digest", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 	digest := f.String("digest", "", "the digest that wladder show N gives, or its first 12 characters")

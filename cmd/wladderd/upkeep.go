@@ -37,6 +37,9 @@ func watchContents(ctx context.Context, log *slog.Logger, st *store.Store, e *en
 		} else if n > 0 {
 			log.Info("what old host runs kept is gone", "hosts", n)
 		}
+		if err := st.ForgetAnswers(ctx); err != nil && ctx.Err() == nil {
+			log.Warn("answers kept for requests that are sent again stay for now", "error", err)
+		}
 		if late, err := st.NoteOverdue(ctx); err != nil && ctx.Err() == nil {
 			log.Warn("what was approved in an emergency and waits for its review is not known", "error", err)
 		} else if len(late) > 0 {

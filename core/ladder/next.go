@@ -251,7 +251,7 @@ func (r Run) ended(e Event, l Limits) Run {
 	}
 	// A host that was gone or edited says nothing about the change; one that
 	// refuses it or has to be restored does.
-	r.Failed = r.Failed || r.State == Stranded || !r.MayFail && (r.State == Restoring || r.State == PassedOver && step == Trial)
+	r.Failed = r.Failed || r.State == Stranded || !r.MayFail && e.Outcome != OK && (r.State == Restoring || r.State == PassedOver && step == Trial)
 	switch {
 	case step == Place && (e.Outcome == OK || late):
 		r.Files, r.Process = FilesNew, ProcessOld
@@ -342,6 +342,6 @@ func (r Run) looked(e Event, l Limits) Run {
 		why = r.Why
 	}
 	r = r.to(to)
-	r.Why, r.Failed = why, r.Failed || r.State == Restoring && !r.MayFail
+	r.Why, r.Failed = why, r.Failed || r.State == Restoring && !r.MayFail && !lost.back() // else it was told why it went back
 	return r
 }

@@ -24,9 +24,9 @@ func Asked(c Change) string {
 	case change.Climbing:
 		switch c.Rolling {
 		case ladder.Paused:
-			return "it is paused: an operator resumes or stops it"
+			return "it is paused: an operator resumes, stops or rolls it back"
 		case ladder.Waiting:
-			return "it waits at a gate: an operator resumes or stops it"
+			return "it waits at a gate: an operator looks, then resumes, stops or rolls it back"
 		case ladder.Stopping:
 			return "it stops once the hosts under way are through"
 		}

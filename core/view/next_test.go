@@ -26,7 +26,7 @@ func TestAskedNamesSomebody(t *testing.T) {
 		{Change{State: change.Offered, Author: "ines"}, "other than ines"},
 		{Change{State: change.Approved, Hosts: 1}, "(1 host)"},
 		{Change{State: change.Approved, Hosts: 24}, "(24 hosts)"},
-		{Change{State: change.Climbing, Rolling: ladder.Paused}, "resumes or stops"},
+		{Change{State: change.Climbing, Rolling: ladder.Paused}, "resumes, stops or rolls"},
 		{Change{State: change.Climbing, Rolling: ladder.Waiting}, "at a gate"},
 		{Change{State: change.Climbing, Rolling: ladder.Stopping}, "under way are through"},
 		{Change{State: change.Climbing, Rolling: ladder.Running}, "it climbs"},

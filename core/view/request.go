@@ -44,7 +44,29 @@ type (
 	}
 	// Order is what a person tells a climb.
 	Order struct {
-		Order ladder.Order `json:"order"`
+		Order   ladder.Order `json:"order"`
+		Because string       `json:"because"`
+	}
+	// HostOrder is what a person wants of one host of a climb: again, or give-up.
+	HostOrder struct {
+		Order   string `json:"order"`
+		Because string `json:"because"`
+	}
+	// Halting has no host that Where fits be changed; empty: no host at all.
+	Halting struct {
+		Where   string `json:"where"`
+		Because string `json:"because"`
+	}
+	// Lifting has climbs go on that a halt held.
+	Lifting struct {
+		Because string `json:"because"`
+	}
+	// Checked is what a person saw at a gate: of the check with that number, from 1.
+	Checked struct {
+		Check int    `json:"check"`
+		Well  bool   `json:"well"`
+		In    string `json:"in"` // in which client; empty: as it was asked
+		Note  string `json:"note"`
 	}
 	// Created names a change.
 	Created struct {

@@ -338,9 +338,50 @@ type Climb struct {
 	NotProven int `json:"not_proven"`
 	// Returns tells that hosts go back in it from what the change made of them.
 	Returns bool `json:"returns,omitempty"`
+	// RollsBack tells that a person has them go back.
+	RollsBack bool `json:"rolls_back,omitempty"`
+	// Gate is the one at which it waits, where a person has to look at something there.
+	Gate *Gate `json:"gate,omitempty"`
 	// Excused counts the hosts that ended otherwise than done and may, by state.
 	Excused Counts `json:"excused"`
 }
+
+// Halt has no climb change hosts that it fits, until somebody lifts it.
+type Halt struct {
+	Number  int64     `json:"number"`
+	Where   string    `json:"where,omitempty"` // empty: all hosts
+	By      string    `json:"by"`
+	At      time.Time `json:"at"`
+	Because string    `json:"because"`
+}
+
+// Words say what is halted, by whom and why.
+func (h Halt) Words() string {
+	where := "everywhere"
+	if h.Where != "" {
+		where = "where " + h.Where
+	}
+	return fmt.Sprintf("halt %d by %s, %s: %s", h.Number, h.By, where, h.Because)
+}
+
+// Gate is what a person looks at before a climb goes on from it.
+type Gate struct {
+	Stage  int         `json:"stage"` // that it stands before, from 0
+	Checks []GateCheck `json:"checks"`
+}
+
+// GateCheck is one thing to look at, and what was seen; By is empty while nobody has looked.
+type GateCheck struct {
+	Look string     `json:"look"`
+	In   string     `json:"in,omitempty"` // in which client; once it was looked at, the one that it was
+	Well bool       `json:"well"`
+	By   string     `json:"by,omitempty"`
+	At   *time.Time `json:"at,omitempty"`
+	Note string     `json:"note,omitempty"`
+}
+
+// Ended tells whether nothing more happens in a climb.
+func (c Climb) Ended() bool { return c.State == ladder.Completed || c.State == ladder.Stopped }
 
 // Well tells whether a climb is through, every host done that has to be, and each proven.
 func (c Climb) Well() bool {

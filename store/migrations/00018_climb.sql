@@ -7,3 +7,28 @@ alter table host_runs
 	add column apart text not null default '',
 	add column started_at timestamptz;
 create index host_runs_beside on host_runs (id) where (pools <> '{}' or apart <> '') and state in ('working', 'soaking', 'restoring', 'unknown');
+
+-- A climb that is stopped to be rolled back, and one that rolls another back by a person's order.
+alter table climbs
+	add column then_back text references accounts, -- by whose order
+	add column rolls_back boolean not null default false,
+	add constraint rolls_back_another check (not rolls_back or returns is not null);
+-- Who calls a host's run back and why; empty where nobody does.
+alter table host_runs add column recalled text not null default '';
+
+-- Halts are told by the record alone; each has a number.
+create sequence halts;
+
+-- What was answered to requests that must not happen twice, by the caller's key; status 0 while
+-- one is being carried out.
+create table answered (
+	account text not null references accounts,
+	key     text not null,
+	request bytea not null, -- SHA-256 of method, address and body
+	status  int not null default 0,
+	kind    text not null default '',
+	body    bytea not null default '',
+	at      timestamptz not null default now(),
+	primary key (account, key)
+);
+create index on answered (at);

@@ -69,7 +69,7 @@ export const signOut = () => done(api.DELETE('/session'))
 // What may be told of a change; each is one call.
 export type Deed =
   | 'rehearse' | 'offer' | 'approve' | 'emergency' | 'decline' | 'take-approval-back' | 'review'
-  | 'climb' | 'climb-behind' | 'pause' | 'resume' | 'stop' | 'return' | 'follow-up'
+  | 'climb' | 'climb-behind' | 'pause' | 'resume' | 'stop' | 'roll-back' | 'return' | 'follow-up'
 
 export function act(id: number, deed: Deed, digest: string, because = ''): Promise<unknown> {
   const params = { params: { path: { id } } }
@@ -99,9 +99,15 @@ export function act(id: number, deed: Deed, digest: string, because = ''): Promi
     case 'pause':
     case 'resume':
     case 'stop':
-      return done(api.POST('/changes/{id}/orders', { ...params, body: { order: deed } }))
+    case 'roll-back':
+      return done(api.POST('/changes/{id}/orders', { ...params, body: { order: deed, because } }))
   }
 }
+
+// What may be told of one host of a climb, and of a gate's check.
+export const orderHost = (id: number, host: string, body: Schemas['HostOrder']) => done(api.POST('/changes/{id}/runs/{host}/orders', { params: { path: { id, host } }, body }))
+
+export const answer = (id: number, body: Schemas['Checked']) => done(api.POST('/changes/{id}/checks', { params: { path: { id } }, body }))
 
 // What may be said of a change's plan.
 export const acknowledge = (id: number, body: Schemas['Acknowledgement']) => done(api.POST('/changes/{id}/acknowledgements', { params: { path: { id } }, body }))

@@ -216,6 +216,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Note what was seen of a check of the gate that the climb waits at
+         * @description Needs the role operator.
+         */
+        post: operations["postChangesIdChecks"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/climb": {
         parameters: {
             query?: never;
@@ -446,7 +466,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Pause, resume or stop the climb
+         * Pause, resume, stop or roll back the climb, and say why
          * @description Needs the role operator.
          */
         post: operations["postChangesIdOrders"];
@@ -676,6 +696,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/runs/{host}/orders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try one host of the climb again, or give it up, and say why
+         * @description Needs the role operator.
+         */
+        post: operations["postChangesIdRunsHostOrders"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/withdrawal": {
         parameters: {
             query?: never;
@@ -798,6 +838,50 @@ export interface paths {
          * @description Needs the role author.
          */
         post: operations["postFormsNameDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/halts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The halts that hold
+         * @description Needs the role viewer.
+         */
+        get: operations["getHalts"];
+        put?: never;
+        /**
+         * Have no climb change hosts that an expression fits, or any host at all, until it is lifted
+         * @description Needs the role operator.
+         */
+        post: operations["postHalts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/halts/{id}/lifting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lift a halt
+         * @description Needs the role operator.
+         */
+        post: operations["postHaltsIdLifting"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1624,6 +1708,16 @@ export interface components {
             updated_at: string;
             where: string;
         };
+        Check: {
+            in: string;
+            look: string;
+        };
+        Checked: {
+            check: number;
+            in: string;
+            note: string;
+            well: boolean;
+        };
         Checkpoint: {
             /** Format: date-time */
             at: string;
@@ -1642,11 +1736,13 @@ export interface components {
             excused: {
                 [key: string]: number;
             };
+            gate?: components["schemas"]["Gate"];
             /** Format: int64 */
             id: number;
             not_proven: number;
             policy: components["schemas"]["Policy"];
             returns?: boolean;
+            rolls_back?: boolean;
             rungs: components["schemas"]["Rung"][];
             /** Format: date-time */
             started_at: string;
@@ -1801,6 +1897,19 @@ export interface components {
             title: string;
             version: number;
         };
+        Gate: {
+            checks: components["schemas"]["GateCheck"][];
+            stage: number;
+        };
+        GateCheck: {
+            /** Format: date-time */
+            at?: string;
+            by?: string;
+            in?: string;
+            look: string;
+            note?: string;
+            well: boolean;
+        };
         Group: {
             act: string;
             alterations: components["schemas"]["Alteration"][];
@@ -1812,6 +1921,19 @@ export interface components {
             key: string;
             /** Format: int64 */
             known?: number;
+        };
+        Halt: {
+            /** Format: date-time */
+            at: string;
+            because: string;
+            by: string;
+            /** Format: int64 */
+            number: number;
+            where?: string;
+        };
+        Halting: {
+            because: string;
+            where: string;
         };
         Host: {
             address: string;
@@ -1863,6 +1985,10 @@ export interface components {
             pinned: string;
             shown: string;
         };
+        HostOrder: {
+            because: string;
+            order: string;
+        };
         HostRun: {
             failed: boolean;
             /** @enum {string} */
@@ -1913,6 +2039,9 @@ export interface components {
             digest: string;
             host: string;
         };
+        Lifting: {
+            because: string;
+        };
         Limits: {
             binds?: boolean;
             /** Format: int64 */
@@ -1954,11 +2083,15 @@ export interface components {
             why: string;
         };
         Order: {
+            because: string;
             /** @enum {string} */
-            order: "pause" | "resume" | "stop";
+            order: "pause" | "resume" | "stop" | "roll-back";
         };
         Outline: {
+            apart?: string;
             at_once: number;
+            /** Format: int64 */
+            budget?: number;
             edits: components["schemas"]["PlannedEdit"][];
             /** Format: int64 */
             for?: number;
@@ -1972,6 +2105,8 @@ export interface components {
             pace: string[];
             parts: components["schemas"]["PlannedPart"][];
             pause_after: number;
+            pause_share?: number;
+            pool_at_once?: number;
             pools: components["schemas"]["PlannedPool"][];
             probes: components["schemas"]["PlannedProbe"][];
             /** Format: int64 */
@@ -2061,6 +2196,8 @@ export interface components {
             service?: string;
         };
         PlannedStage: {
+            at_once?: number;
+            checks?: components["schemas"]["Check"][];
             gate?: boolean;
             hosts: components["schemas"]["PlannedHosts"];
             /** Format: int64 */
@@ -2078,8 +2215,13 @@ export interface components {
             to: string;
         };
         Policy: {
+            apart?: string;
             at_once: number;
+            /** Format: int64 */
+            budget?: number;
             pause_after: number;
+            pause_share?: number;
+            pool_at_once?: number;
             /** Format: int64 */
             soak: number;
             stages: components["schemas"]["Stage"][];
@@ -2238,8 +2380,13 @@ export interface components {
             token: string;
         };
         Stage: {
+            again?: boolean;
+            alone?: boolean;
+            at_once?: number;
+            checks?: components["schemas"]["Check"][];
             count?: number;
             gate?: boolean;
+            named?: string[];
             percent?: number;
             where?: string;
         };
@@ -2825,6 +2972,39 @@ export interface operations {
             };
         };
     };
+    postChangesIdChecks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Checked"];
+            };
+        };
+        responses: {
+            /** @description Note what was seen of a check of the gate that the climb waits at */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postChangesIdClimb: {
         parameters: {
             query?: {
@@ -3199,7 +3379,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Pause, resume or stop the climb */
+            /** @description Pause, resume, stop or roll back the climb, and say why */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -3584,6 +3764,40 @@ export interface operations {
             };
         };
     };
+    postChangesIdRunsHostOrders: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostOrder"];
+            };
+        };
+        responses: {
+            /** @description Try one host of the climb again, or give it up, and say why */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postChangesIdWithdrawal: {
         parameters: {
             query?: never;
@@ -3830,6 +4044,101 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Created"];
                 };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getHalts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The halts that hold */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Halt"][];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postHalts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Halting"];
+            };
+        };
+        responses: {
+            /** @description Have no climb change hosts that an expression fits, or any host at all, until it is lifted */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Created"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postHaltsIdLifting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Lifting"];
+            };
+        };
+        responses: {
+            /** @description Lift a halt */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem, as in RFC 9457 */
             default: {

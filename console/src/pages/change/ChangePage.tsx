@@ -9,6 +9,7 @@ import { isBundled, Ladder, rungsOf } from '../../ui/Ladder'
 import { Counts } from '../../ui/StateMark'
 import { Actions } from './Actions'
 import { Facts } from './Facts'
+import { Gate } from './Gate'
 import { DiffGroup, Findings } from './Groups'
 import { HostMargin } from './HostMargin'
 import { Plan } from './Plan'
@@ -44,19 +45,20 @@ export function ChangePage({ me }: { me: Account }) {
           {d.climb && (
             <section aria-label="The climb">
               <h2 style={{ marginTop: 0 }}>
-                {d.climb.returns ? 'Going back' : 'Climb'}: {d.climb.state}
+                {d.climb.rolls_back ? 'Roll-back' : d.climb.returns ? 'Going back' : 'Climb'}: {d.climb.state}
                 {d.climb.why && d.climb.state !== 'completed' && `, ${d.climb.why}`}
               </h2>
               <Ladder rungs={rungsOf(d.climb)} runs={all} chosen={run?.host} onChoose={setChosen} />
               <div style={{ marginTop: 8 }}>
                 <Counts counts={all.length > 0 ? counted(all) : d.counts} notProven={d.climb.not_proven} excused={d.climb.excused} />
               </div>
+              {d.climb.gate && <Gate id={id} gate={d.climb.gate} mayAnswer={me.roles.includes('operator')} />}
             </section>
           )}
           <Rehearsed detail={d} me={me} />
         </div>
         <aside>
-          {run && <HostMargin id={id} run={run} />}
+          {run && <HostMargin id={id} run={run} maySteer={me.roles.includes('operator') && d.state === 'climbing'} />}
           <h2 style={run ? undefined : { marginTop: 0 }}>What this is</h2>
           <Facts detail={d} />
         </aside>

@@ -1,6 +1,8 @@
-import { useQuery } from '@tanstack/react-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { Alert, Button, Input, Modal } from 'antd'
+import { useState } from 'react'
 import type { HostRun } from '../../api/client'
-import { hostRun } from '../../api/queries'
+import { change, hostRun, orderHost } from '../../api/queries'
 import { StateMark } from '../../ui/StateMark'
 
 // proven says what a done run rests on.
@@ -17,7 +19,7 @@ function proven(run: HostRun): string {
 }
 
 // HostMargin shows one host's run, step by step, beside the work.
-export function HostMargin({ id, run }: { id: number; run: HostRun }) {
+export function HostMargin({ id, run, maySteer }: { id: number; run: HostRun; maySteer: boolean }) {
   const steps = useQuery(hostRun(id, run.host, `${run.state} ${run.step}`))
   return (
     <section aria-live="polite">
@@ -32,6 +34,7 @@ export function HostMargin({ id, run }: { id: number; run: HostRun }) {
         </span>
       </p>
       {run.why && run.state !== 'done' && <p className="wrap">{run.why}</p>}
+      {maySteer && <Steer id={id} run={run} />}
       {steps.error && <p className="second">{steps.error.message}</p>}
       <table className="steps">
         <tbody>
@@ -49,5 +52,61 @@ export function HostMargin({ id, run }: { id: number; run: HostRun }) {
         </tbody>
       </table>
     </section>
+  )
+}
+
+interface HostChoice {
+  order: 'again' | 'give-up'
+  words: string
+  ask: string
+}
+
+// offered says what may be done with one host of a climb that goes on.
+function offered(run: HostRun): HostChoice[] {
+  const host = run.host
+  const again = (ask: string): HostChoice => ({ order: 'again', words: 'Try again', ask })
+  const giveUp = (ask: string): HostChoice => ({ order: 'give-up', words: 'Give up', ask })
+  switch (run.state) {
+    case 'restored':
+    case 'passed-over':
+      return [again(`Try ${host} once more, behind all others?`)]
+    case 'stranded':
+      return [again(`Look at ${host} again, and put its old files back?`), giveUp(`Count ${host} as looked after by a person?`)]
+    case 'queued':
+      return [giveUp(`Pass ${host} over?`)]
+    case 'working':
+    case 'soaking':
+    case 'unknown':
+      return [giveUp(`Have ${host} get its old files back?`)]
+    case 'done':
+    case 'restoring':
+      return []
+  }
+}
+
+function Steer({ id, run }: { id: number; run: HostRun }) {
+  const cache = useQueryClient()
+  const [asked, setAsked] = useState<HostChoice>()
+  const [because, setBecause] = useState('')
+  const go = useMutation({
+    mutationFn: (c: HostChoice) => orderHost(id, run.host, { order: c.order, because }),
+    onSettled: () => {
+      setAsked(undefined)
+      setBecause('')
+      return cache.invalidateQueries({ queryKey: change(id).queryKey })
+    },
+  })
+  return (
+    <div className="buttons">
+      {offered(run).map((c) => (
+        <Button key={c.order} size="small" onClick={() => setAsked(c)}>
+          {c.words}
+        </Button>
+      ))}
+      {go.error && <Alert type="error" title={go.error.message} />}
+      <Modal open={asked !== undefined} closable={false} title={asked?.ask} okText={asked?.words} okButtonProps={{ disabled: !because.trim() }} onOk={() => asked && go.mutate(asked)} onCancel={() => setAsked(undefined)}>
+        <Input.TextArea aria-label="Reason" placeholder="Why, for whoever reads the record later" rows={3} value={because} onChange={(e) => setBecause(e.target.value)} />
+      </Modal>
+    </div>
   )
 }

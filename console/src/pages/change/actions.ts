@@ -78,6 +78,7 @@ function afterwards(c: ChangeDetail, me: Account): Choice[] {
   const behind = c.behind_count ?? 0
   if (me.roles.includes('operator') && behind > 0) all.push({ deed: 'climb-behind', words: `Take ${counted(behind, 'host')} that ${behind === 1 ? 'was' : 'were'} passed over`, ask: `This changes ${counted(behind, 'host')} under the same approval. Let it climb?` })
   if (me.roles.includes('operator') && c.temporary && c.temporary.waits > 0) all.push({ deed: 'return', words: 'Go back now', outlined: true, ask: `Have ${counted(c.temporary.waits, 'host')} go back before the time?`, reason: true, placeholder: 'Why it goes back now' })
+  if (me.roles.includes('operator') && (c.climb?.state === 'completed' || c.climb?.state === 'stopped') && !c.prolongs) all.push(...rollBack(c))
   const left = (c.rehearsal?.hosts ?? 0) - (c.counts['done'] ?? 0)
   if (me.roles.includes('author') && !c.prolongs && !c.climb?.returns && left > 0) all.push({ deed: 'follow-up', words: 'Draft a follow-up', ask: 'Draft a change with the same edits, for the hosts that are not done with this one?' })
   return all
@@ -85,17 +86,26 @@ function afterwards(c: ChangeDetail, me: Account): Choice[] {
 
 function whileClimbing(c: ChangeDetail): Choice[] {
   const left = counted(c.counts['queued'] ?? 0, 'host')
-  const stop: Choice = { deed: 'stop', words: `Stop, leaving ${left} out`, outlined: true, ask: `${left} will stay as they are; hosts under way go on to their end. Stop?` }
+  const underWay = counted((c.counts['working'] ?? 0) + (c.counts['soaking'] ?? 0) + (c.counts['unknown'] ?? 0), 'host')
+  const why = { reason: true, placeholder: 'Why, for whoever reads the record later' }
+  const stop: Choice = { deed: 'stop', words: `Stop, leaving ${left} out`, outlined: true, ask: `${left} will stay as they are; ${underWay} under way get their old files back; those that are done stay. Stop?`, ...why }
   switch (c.climb?.state) {
     case 'running':
-      return [{ deed: 'pause', words: 'Pause' }, stop]
+      return [{ deed: 'pause', words: 'Pause', ask: `No further host starts; ${underWay} under way go on to their end. Pause?`, ...why }, stop, ...rollBack(c)]
     case 'paused':
     case 'waiting':
-      return [{ deed: 'resume', words: `Go on with ${left}` }, stop]
+      return [{ deed: 'resume', words: `Go on with ${left}`, ask: `This changes ${left}, stage by stage. Go on?`, ...why }, stop, ...rollBack(c)]
     case 'stopping':
     case 'completed':
     case 'stopped':
     case undefined:
       return []
   }
+}
+
+// rollBack puts back all that was changed, whether it climbs still or has ended.
+function rollBack(c: ChangeDetail): Choice[] {
+  const done = c.counts['done'] ?? 0
+  if (done === 0 || c.climb?.returns) return []
+  return [{ deed: 'roll-back', words: `Roll back ${counted(done, 'host')}`, outlined: true, ask: `${counted(done, 'host')} that ${done === 1 ? 'is' : 'are'} done and all that are under way get their old files back, the newest stage first. Roll back?`, reason: true, placeholder: 'Why, for whoever reads the record later' }]
 }
