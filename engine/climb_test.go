@@ -9,6 +9,7 @@ import (
 	"wladder/core/ladder"
 	"wladder/core/view"
 	"wladder/host"
+	"wladder/standin"
 )
 
 // label gives a host other labels.
@@ -150,5 +151,52 @@ func TestNotReachedIsTriedAgain(t *testing.T) {
 	}
 	if said := find(d, "b01").Why; !strings.Contains(said, "could not be worked on") {
 		t.Errorf("b01: %s", said)
+	}
+}
+
+// TestControlHosts has front pages fail while a climb goes on: where hosts that nobody changed
+// fail likewise, nothing is put back and the climb pauses; where they are well, the host is.
+func TestControlHosts(t *testing.T) {
+	t.Parallel()
+	for name, all := range map[string]bool{"everywhere": true, "on the host alone": false} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			r := newRig(t, 3)
+			id := r.draft(toThousand, "{stages: [{up-to: 1}, {hosts: all}], at_once: 1, soak: 3s}")
+			r.approved(id)
+			r.begin(id)
+			r.until(id, func(d shown) bool { return find(d, "b00").State == ladder.Soaking })
+			ill := r.hosts
+			if !all {
+				ill = ill[:1]
+			}
+			for _, h := range ill {
+				h.Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections"})
+			}
+			d := r.until(id, func(d shown) bool { return d.Climb.State == ladder.Paused })
+			if !all {
+				d = r.until(id, func(d shown) bool { return find(d, "b00").State.Final() })
+				if run := find(d, "b00"); run.State != ladder.Restored && run.State != ladder.Stranded {
+					t.Errorf("b00 is %s (%s)", run.State, run.Why)
+				}
+				return
+			}
+			if run := find(d, "b00"); run.State != ladder.Soaking || !strings.Contains(d.Climb.Why, "hosts that nobody changed fail likewise: b01 (") {
+				t.Errorf("b00 is %s (%s); the climb pauses: %s", run.State, run.Why, d.Climb.Why)
+			}
+			for _, h := range ill {
+				h.Mend()
+			}
+			d = r.until(id, func(d shown) bool { return find(d, "b00").State.Final() })
+			if run := find(d, "b00"); run.State != ladder.Done || run.Why != "" {
+				t.Errorf("once all are well again, b00 is %s (%s)", run.State, run.Why)
+			}
+			if err := r.orders(id, ladder.Resume); err != nil {
+				t.Fatal(err)
+			}
+			if d := r.until(id, func(d shown) bool { return d.Climb.State != ladder.Running }); d.Climb.State != ladder.Completed {
+				t.Errorf("%s (%s)", d.Climb.State, d.Climb.Why)
+			}
+		})
 	}
 }

@@ -55,6 +55,7 @@ type Engine struct {
 	runs       ledger
 	rehearsals ledger
 	pools      *poolWatch
+	watch      *punctual
 	steered    store.Steered
 	steering   chan struct{} // closed when what people want of runs has changed
 	hints      []view.Event
@@ -79,7 +80,7 @@ func New(c Config) *Engine {
 	}
 	pools := &poolWatch{pools: map[string]*watchedPool{}}
 	return &Engine{
-		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.ScriptsDigest(), Lease: c.Lease, Pools: pools}, pools: pools, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
+		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.ScriptsDigest(), Lease: c.Lease, Pools: pools}, pools: pools, watch: &punctual{}, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
 		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, services: cache.New[string, *definition.Service](maxServices), wake: make(chan struct{}, 1), steering: make(chan struct{}), reading: make(chan struct{}, c.AtOnce), troubles: map[string]bool{},
 	}
 }
@@ -94,6 +95,7 @@ func (e *Engine) Run(ctx context.Context) {
 	var beside sync.WaitGroup
 	beside.Go(func() { e.renew(renewing) })
 	beside.Go(func() { e.tellOthers(renewing) })
+	beside.Go(func() { e.watch.run(renewing) })
 	beside.Go(func() { e.listen(ctx) })
 	tick := time.NewTicker(e.Lease / 5)
 	defer tick.Stop()

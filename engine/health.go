@@ -148,7 +148,7 @@ func (r *hostRun) probeOnce(ctx context.Context, ask asker) (result, error) {
 		return result{}, err
 	}
 	if what := ill(verdicts); what != "" {
-		return failed("%s", what), nil
+		return failed("%s", what).of(verdicts), nil
 	}
 	if what := r.judgeJournals(logging, replies); what != "" {
 		return failed("%s", what), nil
@@ -240,7 +240,7 @@ func (r *hostRun) until(ctx context.Context, ask asker, at probe.Phase, probes [
 		case what == "":
 			return done("%s, after %.1f s", summary(verdicts), waited.Seconds()), nil
 		case waited > allowed:
-			return failed("%s, %s after the act", what, allowed), nil
+			return failed("%s, %s after the act", what, allowed).of(verdicts), nil
 		}
 		if err := r.rest(min(200*time.Millisecond, settle/5)); err != nil {
 			return result{}, err
@@ -289,7 +289,7 @@ func (r *hostRun) soak(ctx context.Context, ask asker) (result, error) {
 	start, looks := time.Now(), 1
 	for {
 		if what := ill(verdicts); what != "" {
-			return failed("%s, %s", what, into(start)), nil
+			return failed("%s, %s", what, into(start)).of(verdicts), nil
 		}
 		if time.Since(start) >= whole {
 			return done("well for %s, asked %s", whole, counted(looks, "time")), nil

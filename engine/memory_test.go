@@ -248,6 +248,14 @@ func (m *memory) Steer(ctx context.Context, runs []int64) (out store.Steered, er
 	return out, err
 }
 
+func (m *memory) Touched(context.Context, int64) (touched, waiting []int64, err error) {
+	return nil, nil, nil
+}
+
+func (m *memory) PauseOver(context.Context, int64, string) error { return nil }
+
+func (m *memory) Hosts(context.Context) ([]view.Host, error) { return nil, nil }
+
 func (m *memory) OutOfPool(context.Context, string) ([]int64, error) { return nil, nil }
 
 func (m *memory) Plan(ctx context.Context, id int64) (*store.Plan, error) {

@@ -79,6 +79,8 @@ type result struct {
 	sight    *ladder.Sight
 	undone   bool
 	proof    ladder.Proof
+	ill      []string // the probes that failed
+	doubt    bool     // it says nothing about the host
 }
 
 func done(format string, args ...any) result {
@@ -87,6 +89,16 @@ func done(format string, args ...any) result {
 
 func failed(format string, args ...any) result {
 	return result{outcome: ladder.Failed, note: fmt.Sprintf(format, args...)}
+}
+
+// of says which probes failed.
+func (r result) of(verdicts []probe.Verdict) result {
+	for _, v := range verdicts {
+		if !v.Well && !v.Waits {
+			r.ill = append(r.ill, v.Probe)
+		}
+	}
+	return r
 }
 
 // errLeaving tells that the server is told to end: the step is left as it is.
@@ -257,6 +269,10 @@ func (r *hostRun) step(mine context.Context, prepared error) error {
 		return err
 	}
 	before := r.run.State
+	if e.Doubt && r.run.Tries > 0 { // it is told once, however often it is tried
+		r.run = r.run.Next(e, r.limits)
+		return nil
+	}
 	r.happened(e, begun)
 	switch next := r.run.Step; {
 	case next.Announced():
@@ -291,6 +307,7 @@ func (r *hostRun) happened(e ladder.Event, begun time.Time) {
 // try takes the step and gives what happened. A panic over it is an event like
 // others: the host is looked at.
 func (r *hostRun) try(mine context.Context, prepared error) (e ladder.Event, err error) {
+	begun := time.Now()
 	defer func() {
 		if p := recover(); p != nil {
 			r.Log.Error("a panic over a host run", "host", r.Host, "step", r.run.Step, "panic", fmt.Sprint(p), "trace", string(debug.Stack()))
@@ -309,7 +326,12 @@ func (r *hostRun) try(mine context.Context, prepared error) (e ladder.Event, err
 	if res.baseline != nil {
 		r.baseline, r.Baseline = res.baseline, res.baseline
 	}
-	return ladder.Event{Kind: ladder.Ended, At: time.Now(), Outcome: res.outcome, Note: r.redactor.Clean(res.note), Sight: res.sight, Proof: res.proof, Undone: res.undone}, nil
+	if res.outcome == ladder.Failed && prepared == nil && doubtful(r.run.Step) {
+		if why := r.doubts(mine, res, begun); why != "" {
+			res.note, res.doubt = why, true
+		}
+	}
+	return ladder.Event{Kind: ladder.Ended, At: time.Now(), Outcome: res.outcome, Note: r.redactor.Clean(res.note), Sight: res.sight, Proof: res.proof, Undone: res.undone, Doubt: res.doubt}, nil
 }
 
 // prepare reads what the run carries out: the plan's head, once per process, and
@@ -626,7 +648,9 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 		// The old connection stays until there is a new one: it is the way back.
 		fresh, err := r.dial(ctx)
 		if err != nil {
-			return failed("no new connection came about: %v", err), nil
+			res := failed("no new connection came about: %v", err)
+			res.ill = []string{"a connection"} // which others may lack too
+			return res, nil
 		}
 		r.conn.Close()
 		r.conn = fresh

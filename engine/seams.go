@@ -41,6 +41,11 @@ type Runs interface {
 	Release(ctx context.Context, c *store.Claimed) error
 	// Steer says what people want of runs that are under way.
 	Steer(ctx context.Context, runs []int64) (store.Steered, error)
+	// Touched gives the hosts that a climb has begun with, or any climb is at work on, and those
+	// that wait for their turn in it.
+	Touched(ctx context.Context, climb int64) (touched, waiting []int64, err error)
+	// PauseOver pauses a climb that runs, since what fails is not its hosts' fault.
+	PauseOver(ctx context.Context, climb int64, why string) error
 	// OutOfPool gives the hosts of a pool that are under way, in any climb.
 	OutOfPool(ctx context.Context, pool string) ([]int64, error)
 }

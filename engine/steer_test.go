@@ -119,7 +119,9 @@ func TestHalt(t *testing.T) {
 	}
 	r.begin(id)
 	says := func(text string) func(shown) bool {
-		return func(d shown) bool { return d.Climb.Why == text && d.Counts[ladder.Working]+d.Counts[ladder.Soaking] == 0 }
+		return func(d shown) bool {
+			return d.Climb.Why == text && d.Counts[ladder.Working]+d.Counts[ladder.Soaking] == 0
+		}
 	}
 	d := r.until(id, says(fmt.Sprintf(`waits: halt %d by oda, where labels.site == "delta": the delta floods`, delta)))
 	if d.Counts[ladder.Done] != 2 || r.file(2) != confText || r.file(3) != confText {

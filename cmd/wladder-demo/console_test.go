@@ -200,7 +200,7 @@ func TestConsole(t *testing.T) {
 	p.says("bulletin-coast-04")
 	p.picture("gate")
 	p.press("Stop, leaving 16 hosts out")
-	p.says("16 hosts will stay as they are; hosts under way go on to their end. Stop?")
+	p.says("16 hosts will stay as they are; those that are done stay. Stop?")
 	p.press("Cancel")
 	p.do(chromedp.Navigate(p.url + "/changes/6"))
 	p.says("/etc/gauge-intake/intake.ini:7: intake/max_gauges: 5000 is out of range; want 1 to 500 gauges")

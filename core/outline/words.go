@@ -121,7 +121,7 @@ func (p Pool) out() string {
 	}
 	text := fmt.Sprintf("%s: %s, %d of them changed, %d under way at once at most", of, counted(p.Hosts, "host"), p.Changed, p.Most)
 	if p.Keep > 0 {
-		text += fmt.Sprintf("; more than %d have to be well before one is taken", p.Keep)
+		text += fmt.Sprintf("; %d stay well", p.Keep)
 	}
 	return text
 }

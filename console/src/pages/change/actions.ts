@@ -86,12 +86,13 @@ function afterwards(c: ChangeDetail, me: Account): Choice[] {
 
 function whileClimbing(c: ChangeDetail): Choice[] {
   const left = counted(c.counts['queued'] ?? 0, 'host')
-  const underWay = counted((c.counts['working'] ?? 0) + (c.counts['soaking'] ?? 0) + (c.counts['unknown'] ?? 0), 'host')
+  const out = (c.counts['working'] ?? 0) + (c.counts['soaking'] ?? 0) + (c.counts['unknown'] ?? 0)
+  const underWay = (does: string) => (out > 0 ? `; ${counted(out, 'host')} under way ${does}` : '')
   const why = { reason: true, placeholder: 'Why, for whoever reads the record later' }
-  const stop: Choice = { deed: 'stop', words: `Stop, leaving ${left} out`, outlined: true, ask: `${left} will stay as they are; ${underWay} under way get their old files back; those that are done stay. Stop?`, ...why }
+  const stop: Choice = { deed: 'stop', words: `Stop, leaving ${left} out`, outlined: true, ask: `${left} will stay as they are${underWay('get their old files back')}; those that are done stay. Stop?`, ...why }
   switch (c.climb?.state) {
     case 'running':
-      return [{ deed: 'pause', words: 'Pause', ask: `No further host starts; ${underWay} under way go on to their end. Pause?`, ...why }, stop, ...rollBack(c)]
+      return [{ deed: 'pause', words: 'Pause', ask: `No further host starts${underWay('go on to their end')}. Pause?`, ...why }, stop, ...rollBack(c)]
     case 'paused':
     case 'waiting':
       return [{ deed: 'resume', words: `Go on with ${left}`, ask: `This changes ${left}, stage by stage. Go on?`, ...why }, stop, ...rollBack(c)]
