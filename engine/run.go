@@ -331,6 +331,9 @@ func (r *hostRun) try(mine context.Context, prepared error) (e ladder.Event, err
 			res.note, res.doubt = why, true
 		}
 	}
+	if res.outcome == ladder.Failed && prepared == nil && !res.doubt {
+		res.note += r.lastWords(mine)
+	}
 	return ladder.Event{Kind: ladder.Ended, At: time.Now(), Outcome: res.outcome, Note: r.redactor.Clean(res.note), Sight: res.sight, Proof: res.proof, Undone: res.undone, Doubt: res.doubt}, nil
 }
 
@@ -702,6 +705,39 @@ func (r *hostRun) act(ctx context.Context, ask asker) (result, error) {
 		s.watch(ctx, ask)
 	}
 	return done("%s", r.of(s, s.mine.Act.Name)), r.conn.Act(ctx, r.claim, label, s.acting)
+}
+
+// lastWords quotes what the services said themselves since they were acted on, where that is what
+// failed; empty where they said nothing.
+func (r *hostRun) lastWords(ctx context.Context) (said string) {
+	var of []*service
+	switch r.run.Step {
+	case ladder.Act, ladder.InForce, ladder.ActAgain:
+		of = []*service{r.at()}
+	case ladder.Settle, ladder.Probe, ladder.Soak, ladder.ProbeAgain:
+		of = r.services
+	}
+	var questions []host.Question
+	for _, s := range of {
+		if s.acts() {
+			questions = append(questions, host.Question{Last: s.Unit, Service: s.acting.At})
+		}
+	}
+	if len(questions) == 0 || r.conn == nil {
+		return ""
+	}
+	bounded, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	replies, err := r.asker().put(bounded, questions)
+	if err != nil {
+		return ""
+	}
+	for i, q := range questions {
+		if text := replies[i].Said; text != "" {
+			said += fmt.Sprintf("; %s says: %s", q.Last, strings.Join(strings.Split(text, "\n"), " / "))
+		}
+	}
+	return said
 }
 
 func lookLabel(lost ladder.Step) string {

@@ -228,7 +228,10 @@ func TestOneHost(t *testing.T) {
 	id := r.draft("  - {set: worker_processes, to: 3}", "{stages: [{up-to: 1}, {hosts: all}], at_once: 1, soak: 0s}")
 	r.approved(id)
 	r.begin(id)
-	r.until(id, func(d shown) bool { return d.Climb.State == ladder.Paused && d.Counts[ladder.Restored] == 1 })
+	d := r.until(id, func(d shown) bool { return d.Climb.State == ladder.Paused && d.Counts[ladder.Restored] == 1 })
+	if why := find(d, "b00").Why; !strings.Contains(why, "nginx.service says: nginx: refused to start") {
+		t.Errorf("its own words are not quoted: %s", why)
+	}
 	r.hosts[0].Mend()
 	if err := r.store.TryAgain(ctx, "ines", id, "b00", "its disk was full"); err != nil {
 		t.Fatal(err)
@@ -242,7 +245,7 @@ func TestOneHost(t *testing.T) {
 	if err := r.orders(id, ladder.Resume); err != nil {
 		t.Fatal(err)
 	}
-	d := r.until(id, func(d shown) bool { return d.Climb.State != ladder.Running })
+	d = r.until(id, func(d shown) bool { return d.Climb.State != ladder.Running })
 	for host, want := range map[string]ladder.RunState{"b00": ladder.Done, "b01": ladder.PassedOver, "b02": ladder.Done} {
 		if run := find(d, host); run.State != want {
 			t.Errorf("%s is %s (%s); want %s", host, run.State, run.Why, want)

@@ -108,6 +108,7 @@ type Question struct {
 	Since    string             // … since this cursor; empty: of the last ten minutes
 	Severity string             // … as severe as this, in the words of journalctl(1)
 	Pattern  string             // … or that this fits; empty: none
+	Last     string             // instead: the unit whose last lines since the act of Service are read
 	Guard    bool               // instead: how the run's guard stands
 	Presence string             // instead: whether anything is at this path
 	Stat     string             // instead: what stands at this path: kind, size, owner, mode, and nothing that it holds
@@ -136,6 +137,10 @@ func (q Question) words() []string {
 		return []string{"private-key", q.PrivateKey, q.Of}
 	case q.Around != nil:
 		return append([]string{"surroundings"}, q.Around...)
+	case q.Last != "" && q.Service > 0:
+		return []string{"last", q.Last, marked("", q.Service)}
+	case q.Last != "":
+		return []string{"last", q.Last}
 	case q.Journal != "":
 		return []string{"journal", q.Journal, q.Severity, "since:" + q.Since, "fits:" + q.Pattern} // no word is empty
 	case q.Kind == probe.Port:
@@ -168,6 +173,7 @@ type Reply struct {
 	probe.Answer
 	Unit    Unit
 	Journal Journal
+	Said    string // the last lines of a unit
 	Guard   ladder.GuardState
 	Present bool
 	Units   []string // of kind port: whose the processes are
@@ -303,6 +309,8 @@ func replyOf(q Question, a answer) (r Reply) {
 		r.Present, _ = a["present"].(bool)
 	case q.Certificate != "" || q.PrivateKey != "":
 		r.Held = heldOf(a)
+	case q.Last != "":
+		r.Said = strings.TrimSpace(a.text("said"))
 	case q.Journal != "":
 		r.Journal = journalOf(a)
 	case q.Kind == probe.Unit:

@@ -30,7 +30,7 @@ var Pretended = []string{
 	"reboots, kernel, cores and memory: they are what the scenario says; timers are real, the boot-time half of a guard never comes to run",
 	"owners: every command runs as root, so no permission is ever refused",
 	"services: small programs that read a few settings of the real ones; their checkers know those settings only",
-	"systemd: units start, stop, reload and die; no dependencies, no journal (it is always empty), no unit files",
+	"systemd: units start, stop, reload and die; no dependencies, no journal (but for what a unit says that does not start), no unit files",
 	"process lists, sockets: those of the units alone",
 }
 

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -131,8 +132,21 @@ func ss(_ context.Context, s *shell, hc interp.HandlerContext, args []string) er
 	return nil
 }
 
-// journalctl knows an empty journal.
-func journalctl(context.Context, *shell, interp.HandlerContext, []string) error { return nil }
+// journalctl knows of a journal the last words of units that did not start.
+func journalctl(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	at := slices.Index(args, "-u")
+	if at < 0 || at+1 == len(args) || !slices.Contains(args, "cat") {
+		return nil
+	}
+	if u := s.host.units[args[at+1]]; u != nil {
+		u.mu.Lock()
+		defer u.mu.Unlock()
+		if u.said != "" {
+			fmt.Fprintln(hc.Stdout, u.said)
+		}
+	}
+	return nil
+}
 
 func sleep(ctx context.Context, _ *shell, hc interp.HandlerContext, args []string) error {
 	seconds, err := strconv.Atoi(strings.Join(args, " "))

@@ -53,6 +53,7 @@ type unit struct {
 	state    string // active, inactive, failed
 	sub      string
 	result   string
+	said     string // its last words, where it did not start
 	restarts int
 	service  Service
 	main     process
@@ -122,8 +123,10 @@ func (u *unit) start() error {
 	}
 	if err != nil {
 		u.state, u.sub, u.result = "failed", "failed", "exit-code"
+		u.said = fmt.Sprintf("%s: %v", strings.TrimSuffix(u.Name, ".service"), err)
 		return err
 	}
+	u.said = ""
 	u.state, u.sub, u.result = "active", "running", "success"
 	u.main = u.host.newProcess()
 	u.adopt(service)

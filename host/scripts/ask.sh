@@ -294,6 +294,18 @@ ask_journal() {
 	printf '{"n":%s,"severe":%s,"lines":"%s","fits":"%s","last":"%s"}\n' "$n" "$severe" "$lines" "$fits" "$last"
 }
 
+#: last
+# ask_last UNIT [MARK]: the last lines of what the unit said since the run's act began.
+ask_last() {
+	ago=120
+	if [ -s "$state/runs/$run/$label${2-}.begun" ]; then
+		read -r begun _ <"$state/runs/$run/$label${2-}.begun"
+		read -r up _ </proc/uptime
+		ago=$((${up%%.*} - ${begun%%.*} + 1))
+	fi
+	printf '{"n":%s,"said":"%s"}\n' "$n" "$(text "$(timeout 20 journalctl -q -u "$1" --since="-${ago}s" -o cat -n 12 2>/dev/null | tail -c 2000)")"
+}
+
 #:
 n=0
 for question; do
