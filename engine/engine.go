@@ -41,6 +41,9 @@ type Config struct {
 	LookFor time.Duration // how long an unreachable host is looked for before it is stranded; 10m
 	AtOnce  int           // hosts rehearsed in parallel; 16
 	Most    int           // host runs that this server works on at once; 500
+	// HostKeys are those of the machine that this server runs on, as in authorized_keys: where that
+	// is a host itself, it goes alone and last.
+	HostKeys []string
 }
 
 // Engine carries changes out.
@@ -80,7 +83,7 @@ func New(c Config) *Engine {
 	}
 	pools := &poolWatch{pools: map[string]*watchedPool{}}
 	return &Engine{
-		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.ScriptsDigest(), Lease: c.Lease, Pools: pools}, pools: pools, watch: &punctual{}, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
+		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.ScriptsDigest(), Lease: c.Lease, Pools: pools, HostKeys: c.HostKeys}, pools: pools, watch: &punctual{}, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
 		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, services: cache.New[string, *definition.Service](maxServices), wake: make(chan struct{}, 1), steering: make(chan struct{}), reading: make(chan struct{}, c.AtOnce), troubles: map[string]bool{},
 	}
 }
@@ -97,6 +100,7 @@ func (e *Engine) Run(ctx context.Context) {
 	beside.Go(func() { e.tellOthers(renewing) })
 	beside.Go(func() { e.watch.run(renewing) })
 	beside.Go(func() { e.listen(ctx) })
+	beside.Go(func() { e.present(renewing) })
 	tick := time.NewTicker(e.Lease / 5)
 	defer tick.Stop()
 	for ctx.Err() == nil {
@@ -186,6 +190,20 @@ func (e *Engine) listen(ctx context.Context) {
 		})
 		if e.troubled(ctx, "the connection for events", err); ctx.Err() == nil {
 			wait(ctx, time.Second)
+		}
+	}
+}
+
+// present tells other servers that this one is there. Where one is gone, its runs are taken up as
+// soon as their shortened leases lapse.
+func (e *Engine) present(ctx context.Context) {
+	for ctx.Err() == nil {
+		err := e.Store.Present(ctx, e.me, func() {
+			e.troubled(ctx, "the connection that tells others of this server", nil)
+			e.renewAll(ctx) // another may have shortened our leases meanwhile
+		}, func() { time.AfterFunc(e.me.Shortened()+50*time.Millisecond, e.nudge) })
+		if e.troubled(ctx, "the connection that tells others of this server", err); ctx.Err() == nil {
+			wait(ctx, e.Lease/60)
 		}
 	}
 }

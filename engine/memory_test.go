@@ -256,6 +256,12 @@ func (m *memory) PauseOver(context.Context, int64, string) error { return nil }
 
 func (m *memory) Hosts(context.Context) ([]view.Host, error) { return nil, nil }
 
+func (m *memory) Present(ctx context.Context, _ store.Server, ready, _ func()) error {
+	ready()
+	<-ctx.Done()
+	return ctx.Err()
+}
+
 func (m *memory) OutOfPool(context.Context, string) ([]int64, error) { return nil, nil }
 
 func (m *memory) Plan(ctx context.Context, id int64) (*store.Plan, error) {

@@ -1,8 +1,10 @@
 package engine
 
 import (
+	"context"
 	"fmt"
 	"maps"
+	"net"
 	"slices"
 	"strings"
 
@@ -12,6 +14,7 @@ import (
 	"wladder/core/outline"
 	"wladder/core/plan"
 	"wladder/core/view"
+	"wladder/host"
 )
 
 // pools finds the pool of each planned host, for each service that it carries, and how
@@ -54,11 +57,33 @@ func (r *rehearsal) pools(all []view.Host, planned []expr.Host) (pools outline.P
 	return pools, findings, nil
 }
 
+// alone gives what tells whether a host carries a server of ours or its database.
+func (r *rehearsal) alone(ctx context.Context) (func(view.Host) bool, error) {
+	var keys, addresses []string
+	if err := r.insist(ctx, "servers", nil, func() (err error) { keys, addresses, err = r.Store.Carriers(ctx); return err }); err != nil {
+		return nil, err
+	}
+	var at []string
+	for _, address := range addresses {
+		ips, err := net.DefaultResolver.LookupHost(ctx, address)
+		if err != nil {
+			r.Log.Warn("the database's address is not known, so a host that carries it may not go last", "address", address, "error", err)
+		}
+		at = append(at, ips...)
+	}
+	return func(h view.Host) bool {
+		return slices.ContainsFunc(keys, func(key string) bool { return host.Fingerprint(key) == host.Fingerprint(h.HostKey) && h.HostKey != "" }) || slices.Contains(at, ipOf(h.Address))
+	}, nil
+}
+
 // laid gives each planned host what a ladder knows of it: its pools, its neighbours, and whether
 // it goes alone. What a ladder names and the plan has not, is found.
-func (r *rehearsal) laid(policy ladder.Policy, all []view.Host, leaves []plan.Leaf, planned []expr.Host, pools outline.Pools) (hosts []ladder.Host, findings []finding.Finding) {
+func (r *rehearsal) laid(alone func(view.Host) bool, policy ladder.Policy, all []view.Host, leaves []plan.Leaf, planned []expr.Host, pools outline.Pools) (hosts []ladder.Host, findings []finding.Finding) {
 	ways, there := map[string]bool{}, map[string]bool{}
 	for _, h := range all {
+		if alone(h) {
+			ways[h.Name] = true
+		}
 		for _, hop := range h.Hops {
 			ways[hop.Name] = true
 		}

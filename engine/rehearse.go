@@ -526,7 +526,11 @@ func (r *rehearsal) plan(ctx context.Context) (*store.Made, error) {
 	if r.findings = append(r.findings, kept...); err != nil || len(kept) > 0 {
 		return nil, err
 	}
-	laid, wrong := r.laid(policy, known, all, hosts, pools)
+	alone, err := r.alone(ctx)
+	if err != nil {
+		return nil, err
+	}
+	laid, wrong := r.laid(alone, policy, known, all, hosts, pools)
 	if r.findings = append(r.findings, wrong...); len(wrong) > 0 {
 		return nil, nil
 	}

@@ -36,6 +36,8 @@ type Runs interface {
 	Advance(ctx context.Context, me store.Server, free int) ([]*store.Claimed, error)
 	// ClaimRuns takes over runs whose lease has lapsed, but for those held.
 	ClaimRuns(ctx context.Context, me store.Server, limit int, held []int64) ([]*store.Claimed, error)
+	// Present tells other servers that this one is there, until its connection ends; see store.Present.
+	Present(ctx context.Context, me store.Server, ready, gone func()) error
 	RenewLeases(ctx context.Context, me store.Server, fences map[int64]int64) (kept map[int64]bool, err error)
 	Write(ctx context.Context, c *store.Claimed, p store.Progress) error
 	Release(ctx context.Context, c *store.Claimed) error
@@ -91,6 +93,8 @@ type Inventory interface {
 	Missed(ctx context.Context, id int64, why string) error
 	LoadHosts(ctx context.Context, actor string, hosts []view.Host) (view.HostsLoaded, error)
 	RaiseFence(ctx context.Context, actor, name string, to int64) error
+	// Carriers gives the host keys of machines on which servers run, and the addresses of databases.
+	Carriers(ctx context.Context) (keys, addresses []string, err error)
 	// ToSweep gives hosts where something is kept for longer than it has to be, at
 	// most limit, in an order of chance; Swept notes that it is gone.
 	ToSweep(ctx context.Context, kept time.Duration, limit int) ([]view.Host, error)

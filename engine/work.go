@@ -71,9 +71,13 @@ func (e *Engine) renew(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
-		e.beat(ctx, e.runs, "renewing leases", e.Store.RenewLeases)
-		e.beat(ctx, e.rehearsals, "renewing the leases of rehearsals", e.Store.RenewRehearsals)
+		e.renewAll(ctx)
 	}
+}
+
+func (e *Engine) renewAll(ctx context.Context) {
+	e.beat(ctx, e.runs, "renewing leases", e.Store.RenewLeases)
+	e.beat(ctx, e.rehearsals, "renewing the leases of rehearsals", e.Store.RenewRehearsals)
 }
 
 // beat renews what stands in one ledger.

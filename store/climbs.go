@@ -301,6 +301,8 @@ type Server struct {
 	Scripts string // digest of its host scripts
 	Lease   time.Duration
 	Pools   Pools // nil: it knows none
+	// HostKeys are those of the machine that it runs on, as in authorized_keys.
+	HostKeys []string
 }
 
 // Advance has the ladder decide for every climb that is under way. Up to free
@@ -337,6 +339,10 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 	}
 	if err != nil {
 		return nil, err
+	}
+	var mine bool
+	if err := tx.QueryRow(ctx, `select `+carried(`$2`)+` from plans p where id = $1`, c.Plan, me.Scripts).Scan(&mine); err != nil || !mine {
+		return nil, err // a server that carries its scripts decides
 	}
 	plan, err := s.plan(ctx, tx, c.Plan)
 	if err != nil {

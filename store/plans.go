@@ -162,8 +162,8 @@ func (s *Store) keepPlan(ctx context.Context, tx pgx.Tx, made Made) (id int64, d
 	if err != nil {
 		return 0, "", err
 	}
-	if err := tx.QueryRow(ctx, `insert into plans (change, revision, version, digest, head, hosts, outline) values ($1, $2, $3, $4, $5, $6, $7) returning id`,
-		head.Change, head.Revision, head.Version, digest, string(stored), head.Hosts, told).Scan(&id); err != nil {
+	if err := tx.QueryRow(ctx, `insert into plans (change, revision, version, digest, head, hosts, outline, scripts) values ($1, $2, $3, $4, $5, $6, $7, $8) returning id`,
+		head.Change, head.Revision, head.Version, digest, string(stored), head.Hosts, told, head.Scripts).Scan(&id); err != nil {
 		return 0, "", err
 	}
 	for _, r := range rows {

@@ -97,7 +97,8 @@ type moved struct {
 // lapsed, with a higher fence each; never those that this server holds itself,
 // and could not renew for a while.
 func (s *Store) ClaimRuns(ctx context.Context, me Server, limit int, held []int64) ([]*Claimed, error) {
-	return s.claimed(ctx, s.pool, me, `select id, host_id from host_runs where `+underWay+` and lease_until < now() and id <> all($6::bigint[]) order by id limit $5 for update skip locked`, limit, orEmpty(held))
+	return s.claimed(ctx, s.pool, me, `select r.id, r.host_id from host_runs r join climbs c on c.id = r.climb join plans p on p.id = c.plan
+		where r.`+underWay+` and r.lease_until < now() and r.id <> all($6::bigint[]) and `+carried(`$7`)+` order by r.id limit $5 for update of r skip locked`, limit, orEmpty(held), me.Scripts)
 }
 
 // RenewLeases keeps the runs that a server works on, given with their fences,

@@ -45,6 +45,10 @@ type beside struct {
 // start starts up to n queued runs of a stage, in their order, and claims them: any that no other
 // climb is at work on, as far as pools and neighbours let them. Where none starts, it says why.
 func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head, stage int, me Server, n int) (started []*Claimed, why string, err error) {
+	n, err = s.share(ctx, tx, c, me, head.Policy.AtOnceIn(stage), n)
+	if err != nil || n == 0 {
+		return nil, "", err
+	}
 	policy, window := head.Policy, n
 	pools, near := map[string]*ladder.Pool{}, map[string]bool{}
 	out := map[string][]int64{}
@@ -143,6 +147,19 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head
 }
 
 func serviceOf(pool string) string { name, _, _ := strings.Cut(pool, "/"); return name }
+
+// share gives how many of n hosts of a climb this server starts: it works on no more than its
+// even share, since the others that are there take theirs.
+func (s *Store) share(ctx context.Context, tx pgx.Tx, c climbRow, me Server, atOnce, n int) (int, error) {
+	var servers, mine int
+	if err := tx.QueryRow(ctx, `select (select count(*) from servers where seen_at > now() - $3::interval), (select count(*) from host_runs where climb = $1 and owner = $2 and `+underWay+`)`, c.ID, me.Name, me.Lease).Scan(&servers, &mine); err != nil {
+		return 0, err
+	}
+	if servers > 1 {
+		n = min(n, (atOnce+servers-1)/servers-mine)
+	}
+	return max(0, n), nil
+}
 
 // pooled tells whether pools and neighbours count for which hosts of a climb start.
 func (c climbRow) pooled(head plan.Head) bool {

@@ -425,19 +425,7 @@ func TestTwoServersShareTheWork(t *testing.T) {
 	w.lease = "2s"
 	w.start()
 	first := w.server
-	keys := w.data // the same keys, in a directory of its own
-	w.data = t.TempDir()
-	for _, name := range []string{"key", "ssh_key", "people"} {
-		text, err := os.ReadFile(filepath.Join(keys, name))
-		if err == nil {
-			err = os.WriteFile(filepath.Join(w.data, name), text, 0o600)
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-	w.start()
-	second := w.server
+	second, _ := w.beside(w.data)
 	id := w.climb(`labels.role == "bulletin"`, 6, "{stages: [{hosts: all}], at_once: 6, soak: 3s}")
 	// All have been acted on: who is killed in the middle of an act leaves one of which
 	// nobody knows, and it is made again.

@@ -252,7 +252,7 @@ func addAccounts(ctx context.Context, st *store.Store, path string) error {
 const maxConnections = 4096
 
 func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, dialer *host.Dialer) error {
-	e := engine.New(engine.Config{Store: st, Dialer: engine.Over(dialer), Log: log, Lease: c.lease, Kept: c.kept})
+	e := engine.New(engine.Config{Store: st, Dialer: engine.Over(dialer), Log: log, Lease: c.lease, Kept: c.kept, HostKeys: hostKeys("/etc/ssh")})
 	listener, err := c.door.open(log)
 	if err != nil {
 		return err

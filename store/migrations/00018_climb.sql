@@ -32,3 +32,16 @@ create table answered (
 	primary key (account, key)
 );
 create index on answered (at);
+
+-- Servers that are there: each holds an advisory lock on a connection of its own, so that the
+-- others see at once when that has ended.
+create table servers (
+	name      text primary key,
+	scripts   text[] not null, -- digests of the host scripts that it carries
+	host_keys text[] not null, -- of the machine that it runs on
+	database  text not null,   -- the address at which it reaches the database
+	seen_at   timestamptz not null default now()
+);
+alter table plans add column scripts text not null default '';
+update plans set scripts = coalesce(head::jsonb ->> 'scripts', '');
+create index host_runs_owned on host_runs (owner) where state in ('working', 'soaking', 'restoring', 'unknown');
