@@ -257,7 +257,13 @@ func conformConn(t *testing.T, d Dialer, to host.Target, before, after string, e
 	must("place", conn.Place(ctx, claim, files))
 	must("place again", conn.Place(ctx, claim, files))
 	says(after)
-	must("act", conn.Act(ctx, claim, host.ForwardAct, host.Service{Unit: "nginx.service", Act: reload, Heaviest: reload}))
+	act := func(label string) (undone bool) {
+		t.Helper()
+		undone, err := conn.Act(ctx, claim, label, host.Service{Unit: "nginx.service", Act: reload, Heaviest: reload})
+		must("act", err)
+		return undone
+	}
+	act(host.ForwardAct)
 	if g, u := guard(claim); g != ladder.Pending || u.State != "active" || u.Renewed == 0 {
 		t.Errorf("after the act: guard %s, %+v", g, u)
 	}
@@ -283,7 +289,7 @@ func conformConn(t *testing.T, d Dialer, to host.Target, before, after string, e
 	_, err = conn.Arm(ctx, claim, time.Second, []host.Service{{Unit: "nginx.service", Act: reload, Heaviest: reload}}, files)
 	must("arm", err)
 	must("place", conn.Place(ctx, claim, files))
-	must("act", conn.Act(ctx, claim, host.ForwardAct, host.Service{Unit: "nginx.service", Act: reload, Heaviest: reload}))
+	act(host.ForwardAct)
 	for waiting := time.Now().Add(30 * time.Second); ; {
 		if g, _ := guard(claim); g == ladder.Fired {
 			break
@@ -292,6 +298,9 @@ func conformConn(t *testing.T, d Dialer, to host.Target, before, after string, e
 		}
 	}
 	says(before)
+	if !act(host.BackAct) {
+		t.Error("a host is acted on again though its guard did so")
+	}
 	var fired *host.FiredError
 	if err := conn.Confirm(ctx, claim, files); !errors.As(err, &fired) {
 		t.Errorf("confirming too late: %v", err)

@@ -61,6 +61,7 @@ type Engine struct {
 	watch      *punctual
 	steered    store.Steered
 	steering   chan struct{} // closed when what people want of runs has changed
+	ordered    atomic.Bool   // somebody may want something of them
 	hints      []view.Event
 	wake       chan struct{}
 	reading    chan struct{} // a place for each host that is read outside of runs
@@ -108,7 +109,11 @@ func (e *Engine) Run(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 		case <-tick.C:
+			e.steer(ctx)
 		case <-e.wake:
+			if e.ordered.Swap(false) {
+				e.steer(ctx)
+			}
 		}
 	}
 	ended := make(chan struct{})
@@ -141,7 +146,6 @@ func (e *Engine) claim(ctx, hurry context.Context) {
 	for _, c := range append(started, lapsed...) {
 		e.carry(hurry, e.runs, c.ID, c.Fence, "a host run", func(mine context.Context) { e.hostRun(ctx, mine, c) })
 	}
-	e.steer(ctx)
 	if !store.Transient(err) {
 		var more error
 		claimed, more = e.Store.ClaimRehearsals(ctx, e.me, 4, rehearsals)
@@ -184,6 +188,7 @@ func (e *Engine) listen(ctx context.Context) {
 	for ctx.Err() == nil {
 		err := e.Store.Listen(ctx, e.me.Name, func() { e.troubled(ctx, "the connection for events", nil); e.nudge() }, func(ev view.Event) {
 			if ev.Type == "record" {
+				e.ordered.Store(e.ordered.Load() || steers(ev))
 				e.nudge()
 			}
 			e.tell(ev)

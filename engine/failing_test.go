@@ -30,8 +30,8 @@ func (r *rig) behindProxy() *faulty.Proxy {
 	return p
 }
 
-// TestFailingDatabase has each single statement of a host run fail once, in
-// every way: the run ends whole and truly told, every time.
+// TestFailingDatabase has single statements of a host run fail, each once, in several ways (with
+// -every each in every way): the run ends whole and truly told, every time.
 func TestFailingDatabase(t *testing.T) {
 	ways := []struct {
 		kind  faulty.Kind
@@ -41,12 +41,15 @@ func TestFailingDatabase(t *testing.T) {
 	}{
 		{faulty.Error, 0, 4, false}, {faulty.Cut, 0, 4, false}, {faulty.Swallow, 0, 4, false}, {faulty.Gone, 3 * time.Second, 8, false}, {faulty.Gone, 40 * time.Second, 24, true},
 	}
-	for _, w := range ways {
+	for k, w := range ways {
 		if w.every && !*every {
 			continue
 		}
-		stride := 1
-		if w.kind == faulty.Gone && !*every { // each third: an outage takes its time
+		stride := 2 // each second, the others in another way
+		switch {
+		case *every:
+			stride = 1
+		case w.kind == faulty.Gone: // an outage takes its time
 			stride = 3
 		}
 		t.Run(fmt.Sprintf("%s %s", w.kind, w.away), func(t *testing.T) {
@@ -56,7 +59,7 @@ func TestFailingDatabase(t *testing.T) {
 			var all sync.WaitGroup
 			for i := range w.rigs {
 				all.Go(func() {
-					failed := failing(t, w.kind, w.away, i*stride, w.rigs*stride)
+					failed := failing(t, w.kind, w.away, i*stride+k%stride, w.rigs*stride)
 					mu.Lock()
 					defer mu.Unlock()
 					for _, what := range failed {

@@ -505,8 +505,14 @@ func (c *memoryConn) Place(ctx context.Context, claim host.Claim, _ []host.File)
 	})
 }
 
-func (c *memoryConn) Act(ctx context.Context, claim host.Claim, label string, _ host.Service) error {
-	return c.locked(ctx, "act", claim, func() error { c.take(label); return nil })
+func (c *memoryConn) Act(ctx context.Context, claim host.Claim, label string, _ host.Service) (undone bool, err error) {
+	err = c.locked(ctx, "act", claim, func() error {
+		if undone = c.undone && label == host.BackAct; !undone {
+			c.take(label)
+		}
+		return nil
+	})
+	return undone, err
 }
 
 func (c *memoryConn) Ask(ctx context.Context, _, label string, questions []host.Question) (replies []host.Reply, err error) {

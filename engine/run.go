@@ -704,7 +704,12 @@ func (r *hostRun) act(ctx context.Context, ask asker) (result, error) {
 		label = host.ForwardAct
 		s.watch(ctx, ask)
 	}
-	return done("%s", r.of(s, s.mine.Act.Name)), r.conn.Act(ctx, r.claim, label, s.acting)
+	undone, err := r.conn.Act(ctx, r.claim, label, s.acting)
+	res := done("%s", r.of(s, s.mine.Act.Name))
+	if res.undone = undone; undone {
+		res.note = "the host's guard had acted by itself"
+	}
+	return res, err
 }
 
 // lastWords quotes what the services said themselves since they were acted on, where that is what

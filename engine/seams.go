@@ -154,7 +154,7 @@ type Conn interface {
 	Make(ctx context.Context, claim host.Claim, files []host.File) error
 	Arm(ctx context.Context, claim host.Claim, after time.Duration, services []host.Service, files []host.File) (how string, err error)
 	Place(ctx context.Context, claim host.Claim, files []host.File) error
-	Act(ctx context.Context, claim host.Claim, label string, s host.Service) error
+	Act(ctx context.Context, claim host.Claim, label string, s host.Service) (undone bool, err error)
 	Watch(ctx context.Context, claim host.Claim, guard time.Duration, label string, questions []host.Question) ([]host.Reply, error)
 	Confirm(ctx context.Context, claim host.Claim, files []host.File) error
 	Look(ctx context.Context, claim host.Claim, guard time.Duration, label string, of host.Service, files []host.File) (ladder.Sight, error)

@@ -3,17 +3,27 @@ package engine
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"wladder/core/ladder"
+	"wladder/core/view"
 	"wladder/store"
 )
 
 // errRecalled tells that a person wants the host as it was.
 var errRecalled = errors.New("the host is called back")
+
+// steers tells whether an entry of the record may be what a person wants of runs under way.
+func steers(ev view.Event) bool {
+	var entry struct{ Kind string }
+	json.Unmarshal(ev.Data, &entry)
+	return strings.HasPrefix(entry.Kind, "climb.") || strings.HasPrefix(entry.Kind, "halt.") || entry.Kind == store.HostGivenUp
+}
 
 // steer reads what people want of the runs that this server works on, and has those hear of it
 // that wait for something.

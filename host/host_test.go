@@ -156,7 +156,7 @@ func TestHostRun(t *testing.T) {
 	if data, _ := h.Files.Read("/etc/nginx/enabled"); string(data) != newText {
 		t.Errorf("through the link: %q", data)
 	}
-	if err := conn.Act(ctx, claim, ForwardAct, Service{Unit: "nginx.service", Act: reload, Heaviest: reload}); err != nil {
+	if _, err := conn.Act(ctx, claim, ForwardAct, Service{Unit: "nginx.service", Act: reload, Heaviest: reload}); err != nil {
 		t.Fatal(err)
 	}
 	sight, err := conn.Look(ctx, claim, time.Minute, ForwardAct, Service{Unit: "nginx.service"}, set)

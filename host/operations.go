@@ -431,20 +431,21 @@ const (
 )
 
 // Act has a service take its files up; its heaviest act is used where the unit is
-// not active. A non-zero exit is an error; exit 0 proves nothing yet.
-func (c *Conn) Act(ctx context.Context, claim Claim, label string, s Service) error {
+// not active. A non-zero exit is an error; exit 0 proves nothing yet. On the way back, undone tells
+// that the run's guard had acted by itself, and nothing was done.
+func (c *Conn) Act(ctx context.Context, claim Claim, label string, s Service) (undone bool, err error) {
 	timeout := s.timeout()
 	args := claim.args(marked(label, s.At), s.Unit, strconv.Itoa(int(timeout.Seconds())), lines(s.Act.Commands), lines(s.Heaviest.Commands))
 	ctx, cancel := context.WithTimeout(ctx, timeout+75*time.Second)
 	defer cancel()
 	a, err := c.succeed(ctx, "act", nil, args)
 	if err != nil {
-		return err
+		return false, err
 	}
-	if a.number("exit") != 0 {
-		return &ScriptError{c.target.Name, s.Act.Name, a.number("exit"), a.text("output")}
+	if undone, _ = a["undone"].(bool); !undone && a.number("exit") != 0 {
+		err = &ScriptError{c.target.Name, s.Act.Name, a.number("exit"), a.text("output")}
 	}
-	return nil
+	return undone, err
 }
 
 // Arm has the host undo the run by itself after a time, or at its next boot,

@@ -247,7 +247,8 @@ func guardCut(t *testing.T, n, fence, point int, mode string) int {
 	conn := connect(t, n)
 	claim := host.Claim{Fence: int64(fence), Run: fmt.Sprint("run-", fence)}
 	placed(t, conn, claim, 2*time.Second, files)
-	must(t, "act", conn.Act(t.Context(), claim, host.ForwardAct, host.Service{Unit: "nginx.service", Act: reload, Heaviest: restart}))
+	_, err := conn.Act(t.Context(), claim, host.ForwardAct, host.Service{Unit: "nginx.service", Act: reload, Heaviest: restart})
+	must(t, "act", err)
 	on(t, n, fmt.Sprintf("rm -f /run/points; echo 'guard %d %s' >/run/cut", point, mode))
 	conn.Close()
 	took := becomesOld(t, n, 60*time.Second) // cut by a kill, it comes again

@@ -126,7 +126,8 @@ func TestInsideGuard(t *testing.T) {
 	t.Parallel()
 	const guard = 4 * time.Second
 	acted := func(t *testing.T, conn *host.Conn, claim host.Claim) {
-		must(t, "act", conn.Act(t.Context(), claim, host.ForwardAct, host.Service{Unit: "nginx.service", Act: reload, Heaviest: restart}))
+		_, err := conn.Act(t.Context(), claim, host.ForwardAct, host.Service{Unit: "nginx.service", Act: reload, Heaviest: restart})
+		must(t, "act", err)
 	}
 	for i, c := range []struct {
 		name   string
@@ -328,7 +329,8 @@ func TestInsideLostInTheSoak(t *testing.T) {
 			conn := connect(t, n)
 			claim := host.Claim{Fence: 1, Run: "run-1"}
 			placed(t, conn, claim, span, files)
-			must(t, "act", conn.Act(t.Context(), claim, host.ForwardAct, host.Service{Unit: "nginx.service", Act: reload, Heaviest: restart}))
+			_, err := conn.Act(t.Context(), claim, host.ForwardAct, host.Service{Unit: "nginx.service", Act: reload, Heaviest: restart})
+			must(t, "act", err)
 			confirmed := looks < 0
 			if confirmed {
 				looks = int(3 * span / every)

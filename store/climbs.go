@@ -34,8 +34,10 @@ const behind = `select r.host_id from climbs c join host_runs r on r.climb = c.i
 	and not exists (select from left_out o where o.change = c.change and o.digest = c.digest and o.host = r.host)`
 
 func (s *Store) startClimb(ctx context.Context, actor string, id int64, event change.Event, scripts string) (climb int64, err error) {
-	if _, err := s.AppendRecord(ctx); err != nil { // so that the newest approval is in the chain
-		return 0, err
+	for moved := appendAtOnce; moved == appendAtOnce; { // so that the newest approval is in the chain
+		if moved, err = s.AppendRecord(ctx); err != nil {
+			return 0, err
+		}
 	}
 	err = s.tx(ctx, func(tx pgx.Tx) error {
 		c, err := lockChange(ctx, tx, id)

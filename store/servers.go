@@ -9,6 +9,9 @@ import (
 // presence is the class of the advisory locks by which servers tell that they are there.
 const presence = 7002
 
+// presentEvery is how often a server looks whether the others are there.
+const presentEvery = time.Second
+
 // Shortened is what the leases of a server are shortened to whose connection has ended: time
 // enough to take its own runs back, if it lives.
 func (me Server) Shortened() time.Duration { return me.Lease / 5 }
@@ -31,7 +34,7 @@ func (s *Store) Present(ctx context.Context, me Server, ready, gone func()) erro
 		return err
 	}
 	ready()
-	tick := time.NewTicker(me.Lease / 15)
+	tick := time.NewTicker(min(presentEvery, me.Lease))
 	defer tick.Stop()
 	for {
 		select {

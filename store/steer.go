@@ -191,10 +191,13 @@ func (s *Store) TryAgain(ctx context.Context, actor string, changeID int64, host
 	})
 }
 
+// HostGivenUp is the entry of a person who has a climb go on without one host.
+const HostGivenUp = "host.given-up"
+
 // GiveUp has the climb go on without one host: one that is queued is passed over, one under way
 // goes back, and one that is stranded counts as looked after.
 func (s *Store) GiveUp(ctx context.Context, actor string, changeID int64, host, because string) error {
-	return s.steerHost(ctx, actor, changeID, host, because, "host.given-up", func(tx pgx.Tx, c climbRow, run steeredRun) error {
+	return s.steerHost(ctx, actor, changeID, host, because, HostGivenUp, func(tx pgx.Tx, c climbRow, run steeredRun) error {
 		why := fmt.Sprintf("given up by %s: %s", actor, because)
 		switch {
 		case run.State == ladder.Queued:

@@ -8,6 +8,12 @@ act | act-[0-9]*)
 	choose "$4" "$6" "$7"
 	run_acts "$2" "$3" "$4" "$5" "$commands"
 	;;
-*) run_back "$2" "$3" "$4" "$5" "$6" "$7" ;;
+*)
+	if [ -e "$state/runs/$2/guard.undone" ]; then # the run's guard has fired since, put back and acted
+		printf '{"exit":0,"output":"","undone":true}\n'
+		exit 0
+	fi
+	run_back "$2" "$3" "$4" "$5" "$6" "$7"
+	;;
 esac
 printf '{"exit":%s,"output":"%s"}\n' "$code" "$(text "$said")"
