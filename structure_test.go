@@ -42,6 +42,7 @@ var mayImport = map[string]string{
 	"console/chromium": "",
 	"demo":             "client core/ladder core/view standin",
 	"lab":              "",
+	"chaos":            "",
 	"bundled":          "",
 
 	"cmd/wladder":      "bundled client core/change core/conf core/definition core/finding core/form core/ladder core/outline core/policy core/record core/render core/view",

@@ -8,6 +8,8 @@ import (
 	"sort"
 	"strings"
 	"sync"
+	"sync/atomic"
+	"syscall"
 	"time"
 )
 
@@ -30,6 +32,7 @@ type Files struct {
 	dynamic func(name string) ([]byte, bool) // files that are made when opened, below /proc
 	mounted []string                         // what something was laid over, in a copy, and how: PATH rw
 	numbers func() []string                  // the processes that /proc lists
+	full    atomic.Bool                      // no byte more can be written
 }
 
 func directory(mode fs.FileMode) *node {
@@ -170,6 +173,8 @@ func (f *Files) Write(name string, data []byte) error {
 	defer f.mu.Unlock()
 	n, dir, base, _, err := f.find(name, true)
 	switch {
+	case f.full.Load() && len(data) > 0:
+		return &fs.PathError{Op: "write", Path: name, Err: syscall.ENOSPC}
 	case n != nil && n.kids == nil:
 	case n == nil && dir != nil:
 		n = &node{mode: 0o644, owner: "root", group: "root", links: 1}

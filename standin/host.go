@@ -27,7 +27,7 @@ import (
 var Pretended = []string{
 	"namespaces: unshare works on a copy of the file system in memory, bind mounts replace a name in that copy; that the rest is read-only, without network, devices and capabilities is not pretended",
 	"sync and fsync: nothing is on a disk, so there is nothing to flush and no power to lose",
-	"reboots, kernel, cores and memory: they are what the scenario says; timers are real, the boot-time half of a guard never comes to run",
+	"kernel, cores and memory: they are what the scenario says; a reboot is one call of the scenario, and only then the boot-time half of a guard runs; timers are real",
 	"owners: every command runs as root, so no permission is ever refused",
 	"services: small programs that read a few settings of the real ones; their checkers know those settings only",
 	"systemd: units start, stop, reload and die; no dependencies, no journal (but for what a unit says that does not start), no unit files",
@@ -56,15 +56,19 @@ type Host struct {
 	units    map[string]*unit
 	programs map[string]Program
 	lock     chan struct{} // the one file lock that flock knows
-	booted   time.Time
+	booted   atomic.Int64  // when, in nanoseconds
 	pids     atomic.Int64
 	received atomic.Int64
 	listener net.Listener
 	cancel   context.CancelFunc
 	ctx      context.Context
 	running  sync.WaitGroup
+	scripts  sync.WaitGroup
 
 	mu      sync.Mutex
+	up      context.Context // until the next reboot
+	endUp   context.CancelFunc
+	log     []Logged
 	faults  []*Fault
 	deaf    bool
 	before  func(words []string)
@@ -76,8 +80,10 @@ type Host struct {
 
 // Start brings the host up: its units first, then SSH.
 func Start(c Config) (*Host, error) {
-	h := &Host{Config: c, units: map[string]*unit{}, lock: make(chan struct{}, 1), booted: time.Now().Add(-time.Hour), links: map[net.Conn]bool{}, timers: map[string]*time.Timer{}}
+	h := &Host{Config: c, units: map[string]*unit{}, lock: make(chan struct{}, 1), links: map[net.Conn]bool{}, timers: map[string]*time.Timer{}}
 	h.ctx, h.cancel = context.WithCancel(context.Background())
+	h.booted.Store(time.Now().Add(-time.Hour).UnixNano())
+	h.boot()
 	h.pids.Store(400)
 	image := map[string]string{
 		"/etc/os-release": "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\nVERSION_ID=\"12\"\n",
@@ -121,6 +127,7 @@ func (h *Host) Close() {
 	}
 	h.cutLinks()
 	h.mu.Lock()
+	h.endUp()
 	for _, timer := range h.timers {
 		if timer.Stop() {
 			h.running.Done()
@@ -259,11 +266,20 @@ func (h *Host) session(raw net.Conn, channel ssh.Channel, requests <-chan *ssh.R
 }
 
 // exec runs one command line, with the faults that the scenario scripted.
-func (h *Host) exec(raw net.Conn, command string, channel ssh.Channel) int {
+func (h *Host) exec(raw net.Conn, command string, channel ssh.Channel) (status int) {
 	name := scriptName(command)
+	h.scripts.Add(1)
+	defer h.scripts.Done()
+	ended := h.began(command)
+	defer func() { ended(status) }()
 	h.mu.Lock()
-	h.ran = append(h.ran, name)
+	up := h.up
 	h.mu.Unlock()
+	if f := h.fault(KillScript, name); f != nil {
+		killed, kill := context.WithTimeout(up, f.For)
+		defer kill()
+		up = killed
+	}
 	if f := h.fault(SlowLink, name); f != nil {
 		h.sleep(f.For)
 	}
@@ -280,8 +296,10 @@ func (h *Host) exec(raw net.Conn, command string, channel ssh.Channel) int {
 	if cut != nil || garbled != nil || silent != nil || flood != nil {
 		stdout = io.Discard
 	}
-	status := h.newShell(h.Files).run(h.ctx, command, channel, stdout, channel.Stderr())
+	status = h.newShell(h.Files).run(up, command, channel, stdout, channel.Stderr())
 	switch {
+	case up.Err() != nil: // nothing of it is heard any more
+		raw.Close()
 	case cut != nil:
 		cut.hold(h.ctx)
 		raw.Close()

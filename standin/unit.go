@@ -63,7 +63,9 @@ type unit struct {
 	dies     *time.Timer
 }
 
-func (h *Host) sinceBoot() int64 { return time.Since(h.booted).Milliseconds() / 10 }
+func (h *Host) sinceBoot() int64 {
+	return (time.Now().UnixNano() - h.booted.Load()) / int64(10*time.Millisecond)
+}
 
 func (h *Host) newProcess() process { return process{h.pids.Add(1), h.sinceBoot()} }
 
@@ -398,7 +400,10 @@ func systemdRun(_ context.Context, s *shell, hc interp.HandlerContext, args []st
 	var timer *time.Timer
 	timer = time.AfterFunc(after, func() {
 		defer h.running.Done()
-		h.newShell(h.Files).run(h.ctx, line, strings.NewReader(""), io.Discard, io.Discard)
+		h.mu.Lock()
+		up := h.up
+		h.mu.Unlock()
+		h.newShell(h.Files).run(up, line, strings.NewReader(""), io.Discard, io.Discard)
 		h.mu.Lock()
 		defer h.mu.Unlock()
 		switch {
