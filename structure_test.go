@@ -44,9 +44,10 @@ var mayImport = map[string]string{
 	"lab":              "",
 	"chaos":            "",
 	"bundled":          "",
+	"tell":             "core/written store",
 
 	"cmd/wladder":      "bundled client core/change core/conf core/definition core/finding core/form core/ladder core/outline core/policy core/record core/render core/view",
-	"cmd/wladderd":     "api console core/expr core/record core/view engine host store store/postmaster",
+	"cmd/wladderd":     "api console core/expr core/record core/view engine host store store/postmaster tell",
 	"cmd/wladder-demo": "client core/ladder core/view demo standin",
 	"":                 "", // this test
 }

@@ -188,6 +188,7 @@ var routes = []route{
 	{"POST", "/changes/{id}/runs/{host}/orders", "Try one host of the climb again, or give it up, and say why", "operator", false, view.HostOrder{}, nil, 204, (*Server).orderHost},
 	{"GET", "/changes/{id}/events", "What happens to the change, as Server-Sent Events", "viewer", false, nil, nil, 200, (*Server).events},
 
+	{"GET", "/receivers", "Who is told of what asks for people, and what waits for each", "viewer", false, nil, []view.Receiver{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Receivers(c)) }},
 	{"GET", "/halts", "The halts that hold", "viewer", false, nil, []view.Halt{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Halts(c)) }},
 	{"POST", "/halts", "Have no climb change hosts that an expression fits, or any host at all, until it is lifted", "operator", false, view.Halting{}, view.Created{}, 201, func(s *Server, c *gin.Context) {
 		var in view.Halting

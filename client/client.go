@@ -440,6 +440,11 @@ func (c *Client) Answer(ctx context.Context, id int64, in view.Checked) error {
 	return c.do(ctx, "POST", at(id, "/checks"), in)
 }
 
+// Receivers gives who is told of what asks for people, and what waits for each.
+func (c *Client) Receivers(ctx context.Context) ([]view.Receiver, error) {
+	return call[[]view.Receiver](ctx, c, "GET", "/receivers", nil)
+}
+
 // Halts gives the halts that hold.
 func (c *Client) Halts(ctx context.Context) ([]view.Halt, error) {
 	return call[[]view.Halt](ctx, c, "GET", "/halts", nil)

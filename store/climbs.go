@@ -433,7 +433,7 @@ func (s *Store) passOver(ctx context.Context, tx pgx.Tx, c climbRow, why string,
 	}
 	var batch pgx.Batch
 	for _, p := range passed {
-		h, err := s.happening("wladderd", "host.passed-over", c.Change, "host/"+p.Host, moved{c.Change, p.Why, ladder.FilesOld, ladder.ProcessOld})
+		h, err := s.happening("wladderd", "host.passed-over", c.Change, "host/"+p.Host, moved{c.Change, p.Why, ladder.FilesOld, ladder.ProcessOld, false})
 		if err != nil {
 			return err
 		}

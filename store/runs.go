@@ -91,6 +91,7 @@ type moved struct {
 	Why     string         `json:"why"`
 	Files   ladder.Files   `json:"files"`
 	Process ladder.Process `json:"process"`
+	Undone  bool           `json:"undone,omitempty"` // its guard did it, by itself
 }
 
 // ClaimRuns takes host runs under way that nobody has, or whose lease has
@@ -207,7 +208,7 @@ func (s *Store) Write(ctx context.Context, c *Claimed, p Progress) error {
 		since = &r.Since
 	}
 	told := r.State != c.Run.State
-	h, err := s.happening("wladderd", "host."+string(r.State), c.Change, "host/"+c.Host, moved{c.Change, r.Why, r.Files, r.Process})
+	h, err := s.happening("wladderd", "host."+string(r.State), c.Change, "host/"+c.Host, moved{c.Change, r.Why, r.Files, r.Process, r.Undone && r.State == ladder.Restored})
 	if err != nil {
 		return err
 	}

@@ -136,7 +136,7 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head
 	}
 	var batch pgx.Batch
 	for _, r := range started {
-		h, err := s.happening("wladderd", "host.working", c.Change, "host/"+r.Host, moved{c.Change, "", r.Run.Files, r.Run.Process})
+		h, err := s.happening("wladderd", "host.working", c.Change, "host/"+r.Host, moved{c.Change, "", r.Run.Files, r.Run.Process, false})
 		if err != nil {
 			return nil, "", err
 		}

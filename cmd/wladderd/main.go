@@ -29,6 +29,7 @@ import (
 	"wladder/host"
 	"wladder/store"
 	"wladder/store/postmaster"
+	"wladder/tell"
 )
 
 // config is how the server is told to run.
@@ -44,6 +45,8 @@ type config struct {
 	goOn                    string
 	checkpointsTo           string // a URL
 	credentials             string // a file
+	tell                    string // a file
+	receivers               []tell.Receiver
 }
 
 func (c *config) validate() error {
@@ -74,6 +77,13 @@ func (c *config) validate() error {
 	if c.checkpointsTo != "" {
 		all = append(all, receiver(c.checkpointsTo))
 	}
+	if c.tell != "" {
+		text, err := os.ReadFile(c.tell)
+		if err == nil {
+			c.receivers, err = tell.Parse(c.tell, text)
+		}
+		all = append(all, err)
+	}
 	return errors.Join(all...)
 }
 
@@ -94,6 +104,7 @@ func main() {
 	flag.StringVar(&c.accounts, "accounts", "", "where there is no account yet, make those in this file: name, display name, roles and password, between tabs")
 	flag.BoolVar(&c.ownClimbs, "own-climbs", false, "policy: an author who is an operator may start the climb of their own change")
 	flag.StringVar(&c.credentials, "credentials", "", "file that says with which other keys, or keys of the ssh-agent, some hosts are signed in to: a list of name, where, and key or agent")
+	flag.StringVar(&c.tell, "tell", "", "file that says who is told when a review, a gate, a pause or a host asks for a person: a list of name, on, and webhook with key, or mail with from and by")
 	flag.BoolVar(&c.showKey, "show-key", false, "print the public key with which the server signs in to hosts, and end")
 	flag.BoolVar(&c.showRecordKey, "show-record-key", false, "print the public key of the record's checkpoints, and end")
 	flag.StringVar(&c.goOn, "go-on-from-copy", "", "after the database came back from an older copy: have its record go on, as these two admins say; NAME,NAME, their passwords being two lines of standard input; and end")
@@ -267,6 +278,9 @@ func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, dia
 	go func() { failed <- server.Serve(netutil.LimitListener(listener, maxConnections)) }()
 	go watchRecord(work, log, st, recordEvery, c.checkpointsTo)
 	go watchContents(work, log, st, e)
+	if c.receivers != nil {
+		go tell.Run(work, log, st, c.receivers)
+	}
 	if c.driftEvery > 0 {
 		go e.WatchDrift(work, c.driftEvery)
 	}

@@ -468,6 +468,18 @@ type AnswerGroup struct {
 	Hosts   []string `json:"hosts"`
 }
 
+// Receiver is somebody who is told of what asks for people.
+type Receiver struct {
+	Name    string     `json:"name"`
+	To      string     `json:"to"`    // where
+	Kinds   []string   `json:"kinds"` // of which entries of the record
+	Waiting int        `json:"waiting"`
+	Tries   int        `json:"tries"` // of what waits first, so far
+	Error   string     `json:"error,omitempty"`
+	ToldAt  *time.Time `json:"told_at,omitempty"` // last
+	Lost    int        `json:"lost"`              // given up after a day
+}
+
 // Event is one message of the event stream.
 type Event struct {
 	Type   string          `json:"type"`   // record, step or rehearsal

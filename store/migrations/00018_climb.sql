@@ -45,3 +45,18 @@ create table servers (
 alter table plans add column scripts text not null default '';
 update plans set scripts = coalesce(head::jsonb ->> 'scripts', '');
 create index host_runs_owned on host_runs (owner) where state in ('working', 'soaking', 'restoring', 'unknown');
+
+-- Who is told of what asks for people: how far each has been told the record, and what came
+-- between.
+create table receivers (
+	name         text primary key,
+	shown        text not null,  -- where it is told, without secrets
+	kinds        text[] not null,
+	seq          bigint not null, -- the last entry that it was told, or that does not concern it
+	tries        int not null default 0,
+	failed_since timestamptz,
+	next_at      timestamptz not null default now(),
+	error        text not null default '',
+	told_at      timestamptz,
+	lost         int not null default 0 -- notices that were given up
+);
