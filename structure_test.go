@@ -47,19 +47,20 @@ var mayImport = map[string]string{
 	"tell":             "core/written store",
 
 	"cmd/wladder":      "bundled client core/change core/conf core/definition core/finding core/form core/ladder core/outline core/policy core/record core/render core/view",
-	"cmd/wladderd":     "api console core/expr core/record core/view engine host store store/postmaster tell",
+	"cmd/wladderd":     "api console core/expr core/ladder core/record core/view engine host store store/postmaster tell",
 	"cmd/wladder-demo": "client core/ladder core/view demo standin",
 	"":                 "", // this test
 }
 
 // only names, for packages from elsewhere, the one place that imports them.
 var only = map[string]string{
-	"github.com/gin-gonic/gin":     "api",
-	"github.com/jackc/pgx/v5":      "store store/postmaster",
-	"golang.org/x/crypto/ssh":      "host standin",
-	"golang.org/x/time/rate":       "api",
-	"github.com/chromedp/chromedp": "console/chromium",
-	"mvdan.cc/sh/v3/interp":        "standin",
+	"github.com/gin-gonic/gin":                       "api",
+	"github.com/jackc/pgx/v5":                        "store store/postmaster",
+	"golang.org/x/crypto/ssh":                        "host standin",
+	"golang.org/x/time/rate":                         "api",
+	"github.com/prometheus/client_golang/prometheus": "cmd/wladderd",
+	"github.com/chromedp/chromedp":                   "console/chromium",
+	"mvdan.cc/sh/v3/interp":                          "standin",
 }
 
 // pure are packages of Go's own that the core must not import: it has no

@@ -4,6 +4,8 @@
 package api
 
 import (
+	"cmp"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -34,9 +36,10 @@ type Config struct {
 	Store   *store.Store
 	Engine  *engine.Engine
 	Log     *slog.Logger
-	Console fs.FS  // the built console; nil serves none
-	Limits  Limits // DefaultLimits where unset
-	TLS     bool   // requests come by TLS of our own
+	Console fs.FS        // the built console; nil serves none
+	Metrics http.Handler // at /metrics, for who may look; nil serves none
+	Limits  Limits       // DefaultLimits where unset
+	TLS     bool         // requests come by TLS of our own
 	// Behind are the proxies through which alone requests come, by TLS of theirs; where
 	// there are none, anybody reaches us.
 	Behind []netip.Prefix
@@ -89,12 +92,21 @@ func New(c Config) *Server {
 	})
 	g.GET("/healthz", func(ctx *gin.Context) { ctx.String(http.StatusOK, "ok\n") })
 	g.GET("/readyz", func(ctx *gin.Context) {
-		if err := s.Store.Ready(ctx); err != nil {
+		bounded, cancel := context.WithTimeout(ctx, readyWithin)
+		defer cancel()
+		if err := s.Store.Ready(bounded); err != nil {
 			problem(ctx, http.StatusServiceUnavailable, "the database does not answer")
+			return
+		}
+		if err := cmp.Or(s.Store.Sound(), s.Engine.Ready()); err != nil {
+			problem(ctx, http.StatusServiceUnavailable, err.Error())
 			return
 		}
 		ctx.String(http.StatusOK, "ready\n")
 	})
+	if s.Metrics != nil {
+		g.GET("/metrics", s.permit(route{path: "/metrics", role: "viewer"}), gin.WrapH(s.Metrics))
+	}
 	for _, r := range routes {
 		g.Handle(r.method, prefix+ginPath(r.path), s.permit(r), func(ctx *gin.Context) {
 			if r.once() {
@@ -110,6 +122,9 @@ func New(c Config) *Server {
 	s.router = http.NewCrossOriginProtection().Handler(g)
 	return s
 }
+
+// readyWithin is how long the database may take to answer who asks whether we are ready.
+const readyWithin = 3 * time.Second
 
 // peer gives the address at the other end of the connection.
 func peer(ctx *gin.Context) netip.Addr {

@@ -44,6 +44,8 @@ type Config struct {
 	// HostKeys are those of the machine that this server runs on, as in authorized_keys: where that
 	// is a host itself, it goes alone and last.
 	HostKeys []string
+	// Observe is told of each step that ended; nil tells nobody.
+	Observe func(step ladder.Step, outcome ladder.Outcome, took time.Duration)
 }
 
 // Engine carries changes out.
@@ -62,6 +64,8 @@ type Engine struct {
 	steered    store.Steered
 	steering   chan struct{} // closed when what people want of runs has changed
 	ordered    atomic.Bool   // somebody may want something of them
+	present    atomic.Bool   // others know that this server is there
+	looked     atomic.Int64  // when it took up work last, in nanoseconds
 	hints      []view.Event
 	wake       chan struct{}
 	reading    chan struct{} // a place for each host that is read outside of runs
@@ -79,6 +83,9 @@ func New(c Config) *Engine {
 	c.LookFor = cmp.Or(c.LookFor, 10*time.Minute)
 	c.AtOnce = cmp.Or(c.AtOnce, 16)
 	c.Most = cmp.Or(c.Most, 500)
+	if c.Observe == nil {
+		c.Observe = func(ladder.Step, ladder.Outcome, time.Duration) {}
+	}
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
@@ -101,7 +108,7 @@ func (e *Engine) Run(ctx context.Context) {
 	beside.Go(func() { e.tellOthers(renewing) })
 	beside.Go(func() { e.watch.run(renewing) })
 	beside.Go(func() { e.listen(ctx) })
-	beside.Go(func() { e.present(renewing) })
+	beside.Go(func() { e.tellPresence(renewing) })
 	tick := time.NewTicker(e.Lease / 5)
 	defer tick.Stop()
 	for ctx.Err() == nil {
@@ -154,7 +161,26 @@ func (e *Engine) claim(ctx, hurry context.Context) {
 	for _, c := range claimed {
 		e.carry(hurry, e.rehearsals, c.ID, c.Fence, "a rehearsal", func(mine context.Context) { e.carryOut(ctx, mine, c) })
 	}
+	if err == nil {
+		e.looked.Store(time.Now().UnixNano())
+	}
 	e.troubled(ctx, "taking up what is under way", err)
+}
+
+// Ready tells why this server takes up no work; nil where it does.
+func (e *Engine) Ready() error {
+	if since := time.Since(time.Unix(0, e.looked.Load())); since > e.Lease {
+		return fmt.Errorf("this server has taken up no work for %s", min(since, 24*time.Hour).Round(time.Second))
+	}
+	if !e.present.Load() {
+		return errors.New("the connection is broken by which other servers know that this one is there")
+	}
+	return nil
+}
+
+// Load gives how many host runs this server works on, and by how much it was late lately.
+func (e *Engine) Load() (held int, late time.Duration) {
+	return len(e.fences(e.runs)), e.watch.worst(time.Now().Add(-lateKept))
 }
 
 // maxServices bounds how many definitions are kept read.
@@ -199,14 +225,16 @@ func (e *Engine) listen(ctx context.Context) {
 	}
 }
 
-// present tells other servers that this one is there. Where one is gone, its runs are taken up as
+// tellPresence tells other servers that this one is there. Where one is gone, its runs are taken up as
 // soon as their shortened leases lapse.
-func (e *Engine) present(ctx context.Context) {
+func (e *Engine) tellPresence(ctx context.Context) {
 	for ctx.Err() == nil {
 		err := e.Store.Present(ctx, e.me, func() {
+			e.present.Store(true)
 			e.troubled(ctx, "the connection that tells others of this server", nil)
 			e.renewAll(ctx) // another may have shortened our leases meanwhile
 		}, func() { time.AfterFunc(e.me.Shortened()+50*time.Millisecond, e.nudge) })
+		e.present.Store(false)
 		if e.troubled(ctx, "the connection that tells others of this server", err); ctx.Err() == nil {
 			wait(ctx, e.Lease/60)
 		}

@@ -301,6 +301,7 @@ func (r *hostRun) happened(e ladder.Event, begun time.Time) {
 	limits := r.limits
 	limits.Budget = time.Duration(r.head.Policy.Budget)
 	r.run = r.run.Next(e, limits)
+	r.Observe(step, outcome, e.At.Sub(begun))
 	r.taken = append(r.taken, view.StepTaken{Step: step, BegunAt: begun, EndedAt: &ended, Outcome: outcome, Note: e.Note})
 }
 

@@ -263,7 +263,8 @@ func addAccounts(ctx context.Context, st *store.Store, path string) error {
 const maxConnections = 4096
 
 func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, dialer *host.Dialer) error {
-	e := engine.New(engine.Config{Store: st, Dialer: engine.Over(dialer), Log: log, Lease: c.lease, Kept: c.kept, HostKeys: hostKeys("/etc/ssh")})
+	m := newMetrics()
+	e := engine.New(engine.Config{Observe: m.step, Store: st, Dialer: engine.Over(dialer), Log: log, Lease: c.lease, Kept: c.kept, HostKeys: hostKeys("/etc/ssh")})
 	listener, err := c.door.open(log)
 	if err != nil {
 		return err
@@ -272,7 +273,7 @@ func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, dia
 	ended := make(chan struct{})
 	go func() { e.Run(work); close(ended) }()
 	defer func() { rest(); <-ended }()
-	server := &http.Server{Handler: api.New(api.Config{Store: st, Engine: e, Log: log, Console: console.Files(), TLS: c.certificate != "", Behind: c.proxies}), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
+	server := &http.Server{Handler: api.New(api.Config{Store: st, Engine: e, Log: log, Console: console.Files(), Metrics: m.serving(st, e), TLS: c.certificate != "", Behind: c.proxies}), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 		BaseContext: func(net.Listener) context.Context { return work }}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(netutil.LimitListener(listener, maxConnections)) }()

@@ -1124,6 +1124,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/receivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who is told of what asks for people, and what waits for each
+         * @description Needs the role viewer.
+         */
+        get: operations["getReceivers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/record": {
         parameters: {
             query?: never;
@@ -2244,6 +2264,17 @@ export interface components {
         Raised: {
             /** Format: int64 */
             to: number;
+        };
+        Receiver: {
+            error?: string;
+            kinds: string[];
+            lost: number;
+            name: string;
+            to: string;
+            /** Format: date-time */
+            told_at?: string;
+            tries: number;
+            waiting: number;
         };
         Rehearsal: {
             /** Format: date-time */
@@ -4628,6 +4659,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Requested"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getReceivers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Who is told of what asks for people, and what waits for each */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Receiver"][];
                 };
             };
             /** @description A problem, as in RFC 9457 */
