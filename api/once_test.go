@@ -58,7 +58,11 @@ func TestAtMostOnce(t *testing.T) {
 	c.as("ada", "session")
 	var halts []view.Halt
 	c.call("GET", "/halts", nil, 200, &halts)
-	c.call("POST", "/halts/1/lifting", view.Lifting{Because: "it is over"}, 204, nil)
+	for range 3 { // an answer without a body is one as well
+		if status, answer := send("/halts/1/lifting", `{"because": "it is over"}`, "five"); status != 204 || answer != "" {
+			t.Errorf("lifted: %d %s", status, answer)
+		}
+	}
 	c.call("GET", "/halts", nil, 200, &halts)
 	if len(halts) != 0 {
 		t.Errorf("%v", halts)

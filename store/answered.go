@@ -49,7 +49,7 @@ func (s *Store) End(ctx context.Context, account, key string, a Answered) error 
 		_, err := s.pool.Exec(ctx, `delete from answered where account = $1 and key = $2`, account, key)
 		return err
 	}
-	_, err := s.pool.Exec(ctx, `update answered set status = $3, kind = $4, body = $5 where account = $1 and key = $2`, account, key, a.Status, a.Kind, a.Body)
+	_, err := s.pool.Exec(ctx, `update answered set status = $3, kind = $4, body = $5 where account = $1 and key = $2`, account, key, a.Status, a.Kind, orEmpty(a.Body))
 	return err
 }
 

@@ -136,7 +136,7 @@ func TestReviewOfAThousand(t *testing.T) {
 		{"whom", `where labels\.role == "bulletin" .*: 1000 hosts, 999 in the plan`},
 		{"in which order", `3 899 hosts, all .* 2 99 hosts, up to 10% .* gate .* 1 bulletin-00000`},
 		{"how many at once", `at most 20 hosts at once, each watched for 30 s`},
-		{"out of a pool at once", `pool coast of pages: 334 hosts, \d+ of them changed, 20 under way at once at most; 10 are kept`},
+		{"out of a pool at once", `pool coast of pages: 334 hosts, \d+ of them changed, 20 under way at once at most; 10 stay well`},
 		{"how long at least", `takes 27 min 12 s at least, acts and probes apart, and waits for a person at 1 gate`},
 		{"which act", `pages \(nginx.service\): reload on 999 hosts, then 2 s to settle; checked before by nginx -t`},
 		{"which proof", `events/worker_connections in force: command dump; after output.contains\(value\) \(proves`},
