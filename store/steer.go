@@ -107,6 +107,9 @@ func (c climbRow) policy(head plan.Head) ladder.Policy {
 	if c.RollsBack {
 		p.Stages = slices.Clone(p.Stages)
 		slices.Reverse(p.Stages)
+		for i := range p.Stages { // gates were for the way up
+			p.Stages[i].Gate, p.Stages[i].Checks = false, nil
+		}
 	}
 	return p
 }
