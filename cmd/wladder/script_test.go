@@ -126,7 +126,7 @@ func serve(t testing.TB) (string, *store.Store) {
 		t.Fatal(err)
 	}
 	t.Cleanup(st.Close)
-	for _, a := range []view.Account{{Name: "ines", Display: "Ines Vael", Roles: []string{"author"}}, {Name: "ada", Display: "Ada Thorne", Roles: []string{"admin"}}, {Name: "ben", Display: "Ben Quill", Roles: []string{"admin"}}} {
+	for _, a := range []view.Account{{Name: "ines", Display: "Ines Vael", Roles: []string{"author"}}, {Name: "ada", Display: "Ada Thorne", Roles: []string{"admin"}}, {Name: "ben", Display: "Ben Quill", Roles: []string{"admin"}}, {Name: "tam", Display: "Tam Reed", Roles: []string{"operator"}}} {
 		if err := st.AddAccount(t.Context(), "setup", a, "a long password"); err != nil {
 			t.Fatal(err)
 		}
