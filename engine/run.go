@@ -101,6 +101,11 @@ func (r result) of(verdicts []probe.Verdict) result {
 	return r
 }
 
+// noReturn tells why a host cannot go back by itself.
+type noReturn string
+
+func (n noReturn) Error() string { return string(n) }
+
 // errLeaving tells that the server is told to end: the step is left as it is.
 var errLeaving = errors.New("the server is told to end")
 
@@ -319,7 +324,9 @@ func (r *hostRun) try(mine context.Context, prepared error) (e ladder.Event, err
 	if r.mishap != nil {
 		r.mishap(r.Host, r.run.Step)
 	}
-	if prepared != nil {
+	if errors.As(prepared, new(noReturn)) {
+		res = result{outcome: ladder.Overtaken, note: prepared.Error()} // it is not tried again
+	} else if prepared != nil {
 		res = failed("%v", prepared)
 	} else if res, err = r.take(mine); err != nil {
 		return e, err
@@ -393,7 +400,7 @@ func (r *hostRun) prepare(ctx context.Context) error {
 		r.run.Acts = append(r.run.Acts, s.acts())
 		for _, f := range mine.Files {
 			if why := f.Returns(); r.Returns && why != "" && f.Base != f.Candidate {
-				return fmt.Errorf("%s cannot go back by itself: %s. The host's own copy of before is in /var/lib/wladder/runs, with a restore.sh to run by hand", f.Path, why)
+				return noReturn(fmt.Sprintf("%s cannot go back by itself: %s. The host's own copy of before is in /var/lib/wladder/runs, with a restore.sh to run by hand", f.Path, why))
 			}
 			r.paths = append(r.paths, f)
 			r.judges[f.Path] = svc.Secrets(f.Key)

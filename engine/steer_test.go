@@ -93,10 +93,48 @@ func TestRollBack(t *testing.T) {
 	if len(older.Steps) == 0 || len(newer.Steps) == 0 || older.Steps[0].BegunAt.Before(*newer.Steps[len(newer.Steps)-1].EndedAt) {
 		t.Error("the first stage went back before the second was back")
 	}
+	// The edit goes, and what is left is rolled back; then nothing is.
+	r.hosts[1].Files.Write(confPath, []byte(strings.Replace(r.file(1), "1500", "1024", 1)))
+	if err := r.orders(id, ladder.RollBack); err != nil {
+		t.Fatal(err)
+	}
+	d = r.until(id, func(d shown) bool { return d.State == change.Countered })
+	if r.changed() != 0 || len(d.runs) != 1 {
+		t.Errorf("%d hosts are changed, %d went back the second time", r.changed(), len(d.runs))
+	}
 	if err := r.orders(id, ladder.RollBack); err == nil {
-		t.Error("rolled back twice")
+		t.Error("rolled back thrice")
 	}
 	r.verifyRecord()
+}
+
+// TestRollBackPastOneThatIsGone rolls back while a host of the newest stage is away: all others go
+// back, and the climb ends once that one is given up.
+func TestRollBackPastOneThatIsGone(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 3)
+	id := r.draft(toThousand, "{stages: [{up-to: 1}, {up-to: 2}, {hosts: all}], at_once: 1, soak: 0s}")
+	r.approved(id)
+	if d := r.climb(id); d.Climb.State != ladder.Completed {
+		t.Fatalf("%s (%s)", d.Climb.State, d.Climb.Why)
+	}
+	r.hosts[2].Deaf(true)
+	if err := r.orders(id, ladder.RollBack); err != nil {
+		t.Fatal(err)
+	}
+	r.until(id, func(d shown) bool { return d.Climb.RollsBack && d.Counts[ladder.Done] == 2 })
+	if r.changed() != 1 {
+		t.Errorf("%d hosts are changed still", r.changed())
+	}
+	if err := r.store.GiveUp(t.Context(), "ines", id, "b02", "it is scrapped"); err != nil {
+		t.Fatal(err)
+	}
+	d := r.until(id, func(d shown) bool {
+		return d.Climb.State != ladder.Running || find(d, "b02").State == ladder.PassedOver
+	})
+	if run := find(d, "b02"); run.State != ladder.PassedOver {
+		t.Errorf("b02 is %s (%s)", run.State, run.Why)
+	}
 }
 
 // TestHalt halts one site, then all: no host begins that is halted, those under way come to a

@@ -360,7 +360,7 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 		}
 	}
 	if c.Returns != nil {
-		if err := s.again(ctx, tx, c); err != nil {
+		if err := s.again(ctx, tx, c, len(plan.Head.Policy.Stages)-1); err != nil {
 			return nil, err
 		}
 	}

@@ -27,20 +27,25 @@ func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladde
 		if !ok {
 			return conflict("the climb of change %d is %s; it cannot %s", changeID, c.State, o)
 		}
-		why := fmt.Sprintf("by %s: %s", actor, because)
+		why, ended := fmt.Sprintf("by %s: %s", actor, because), next == c.State
 		switch {
 		case o == ladder.Resume:
 			if c.Open, c.Accepted, err = s.resume(ctx, tx, c, scripts); err != nil {
 				return err
 			}
 		case o != ladder.RollBack:
-		case c.RollsBack:
+		case c.RollsBack && !ended:
 			return conflict("this climb of change %d rolls it back already; it can be paused or stopped", changeID)
 		default:
+			if c.RollsBack { // it was stopped, or could not put all back: once more
+				if c, err = one[climbRow](ctx, tx, "climb", climbColumns+`where id = $1 for update`, *c.Returns); err != nil {
+					return err
+				}
+			}
 			if err := s.happened(ctx, tx, actor, rollBackAsked, changeID, subject(changeID), rollBackTold{c.ID, because}); err != nil {
 				return err
 			}
-			if next == c.State {
+			if ended {
 				return s.beginRollBack(ctx, tx, actor, c)
 			}
 			if _, err := tx.Exec(ctx, `update climbs set then_back = $2 where id = $1`, c.ID, actor); err != nil {
@@ -80,7 +85,8 @@ func (s *Store) beginRollBack(ctx context.Context, tx pgx.Tx, actor string, c cl
 		c.Change, c.Digest, c.Plan, actor, c.ID, last+1).Scan(&back); err != nil {
 		return err
 	}
-	tag, err := tx.Exec(ctx, `with back as (update host_runs set sent_back = true, back_at = null where climb = $1 and state = 'done' and not sent_back returning id, host_id, host, stage, pools, apart)
+	tag, err := tx.Exec(ctx, `with back as (update host_runs r set sent_back = true, back_at = null where climb = $1 and state = 'done'
+			and not exists (select from climbs k join host_runs b on b.climb = k.id where k.returns = $1 and k.id <> $2 and b.host_id = r.host_id and (b.state = 'done' or k.ended_at is null)) returning id, host_id, host, stage, pools, apart)
 		insert into host_runs (climb, host_id, host, stage, state, may_fail, pools, apart) select $2, host_id, host, $3 - stage, 'queued', false, pools, apart from back order by stage desc, id desc`, c.ID, back, last)
 	if err != nil {
 		return err
@@ -204,6 +210,9 @@ func (s *Store) GiveUp(ctx context.Context, actor string, changeID int64, host, 
 		why := fmt.Sprintf("given up by %s: %s", actor, because)
 		switch {
 		case run.State == ladder.Queued:
+			if _, err := tx.Exec(ctx, `update host_runs set recalled = $2 where id = $1`, run.ID, why); err != nil {
+				return err
+			}
 			return s.passOver(ctx, tx, c, `(case when r.id = $2 then $3::text end)`, run.ID, why)
 		case run.State == ladder.Stranded:
 			_, err := tx.Exec(ctx, `update host_runs set forgiven = true, updated_at = now() where id = $1`, run.ID)

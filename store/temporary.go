@@ -67,14 +67,15 @@ func (s *Store) beginReturn(ctx context.Context, tx pgx.Tx, id int64) error {
 }
 
 // unreached picks, over host runs b of a return, those that were passed over because their host
-// was not reached: what somebody edited since was seen.
-const unreached = `b.state = 'passed-over' and not b.failed and not exists (select from steps s where s.host_run = b.id and s.outcome = 'overtaken')
+// was not reached: what somebody edited since was seen, and what a person gave up is not tried.
+const unreached = `b.state = 'passed-over' and not b.failed and b.recalled = '' and not exists (select from steps s where s.host_run = b.id and s.outcome = 'overtaken')
 	and not exists (select from hosts h where h.id = b.host_id and h.retired_at is not null)`
 
 // again queues hosts of a return that were not reached once more, at growing distances. What
 // somebody edited since stays: a person has to look.
-func (s *Store) again(ctx context.Context, tx pgx.Tx, c climbRow) error {
-	_, err := tx.Exec(ctx, `update host_runs b set state = 'queued', step = '', not_before = now() + least('1 hour'::interval, '1 minute'::interval * greatest(2, b.n)), updated_at = now() where climb = $1 and `+unreached, c.ID)
+// In a roll-back they wait in the last stage, so that the others need not wait for them.
+func (s *Store) again(ctx context.Context, tx pgx.Tx, c climbRow, last int) error {
+	_, err := tx.Exec(ctx, `update host_runs b set state = 'queued', step = '', stage = case when $2 then $3 else stage end, not_before = now() + least('1 hour'::interval, '1 minute'::interval * greatest(2, b.n)), updated_at = now() where climb = $1 and `+unreached, c.ID, c.RollsBack, last)
 	return err
 }
 
