@@ -198,6 +198,7 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.Navigate(p.url + "/changes/4"))
 	p.says("Climb: waiting, at the gate before stage 2")
 	p.says("bulletin-coast-04")
+	p.says("Before stage 2, look at")
 	p.picture("gate")
 	p.press("Stop, leaving 16 hosts out")
 	p.says("16 hosts will stay as they are; those that are done stay. Stop?")

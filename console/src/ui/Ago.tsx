@@ -2,17 +2,22 @@ import { useNow } from './clock'
 
 const exact = new Intl.DateTimeFormat('en-GB', { dateStyle: 'medium', timeStyle: 'long' })
 
-// Ago says a time as "4 min ago", and exactly, with its zone, on hover.
+// Ago says a time as "4 min ago" or "in 4 min", and exactly, with its zone, on hover.
 export function Ago({ at }: { at: string }) {
   const then = new Date(at)
-  const now = useNow()
-  const minutes = Math.floor((Math.max(now, then.getTime()) - then.getTime()) / 60_000)
-  const words = minutes < 1 ? 'just now' : minutes < 60 ? `${minutes} min ago` : minutes < 48 * 60 ? `${Math.floor(minutes / 60)} h ago` : `${Math.floor(minutes / 1440)} days ago`
   return (
     <time dateTime={at} title={exact.format(then)}>
-      {words}
+      {ago(then.getTime(), useNow())}
     </time>
   )
+}
+
+// ago says how far a moment is from now; within a minute, clocks that differ do not show.
+function ago(then: number, now: number): string {
+  const minutes = Math.floor(Math.abs(now - then) / 60_000)
+  if (minutes < 1) return 'just now'
+  const far = minutes < 60 ? `${minutes} min` : minutes < 48 * 60 ? `${Math.floor(minutes / 60)} h` : `${Math.floor(minutes / 1440)} days`
+  return then > now ? `in ${far}` : `${far} ago`
 }
 
 const day = new Intl.DateTimeFormat('en-GB', { dateStyle: 'medium' })

@@ -10,7 +10,7 @@ export function Gate({ id, gate, mayAnswer }: { id: number; gate: Schemas['Gate'
   return (
     <section aria-label="The gate">
       <h2>Before stage {gate.stage + 1}, look at</h2>
-      <ol className="sentences">
+      <ol className="checks">
         {gate.checks.map((c, i) => (
           <li key={i} className="wrap">
             {c.look}
@@ -40,7 +40,7 @@ function Answer({ id, number, check: c, mayAnswer }: { id: number; number: numbe
         </div>
       )}
       {mayAnswer && !c.well && (
-        <div className="buttons" style={{ marginTop: 4 }}>
+        <div className="buttons">
           <Input aria-label={`What you saw of check ${number}`} placeholder="What you saw" value={note} onChange={(e) => setNote(e.target.value)} style={{ maxWidth: 280 }} />
           <Button loading={go.isPending} onClick={() => go.mutate(true)}>Well</Button>
           <Button danger disabled={!note.trim()} loading={go.isPending} onClick={() => go.mutate(false)}>Not well</Button>
