@@ -45,12 +45,9 @@ func TestFailingDatabase(t *testing.T) {
 		if w.every && !*every {
 			continue
 		}
-		stride := 2 // each second, the others in another way
-		switch {
-		case *every:
+		stride := 3 // each third, the others in another way
+		if *every {
 			stride = 1
-		case w.kind == faulty.Gone: // an outage takes its time
-			stride = 3
 		}
 		t.Run(fmt.Sprintf("%s %s", w.kind, w.away), func(t *testing.T) {
 			t.Parallel()

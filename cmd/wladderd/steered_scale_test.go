@@ -9,7 +9,7 @@ import (
 	"wladder/core/view"
 )
 
-var steered = flag.Int("steered", 40, "how many hosts TestSteeredAtScale climbs")
+var steered = flag.Int("steered", 24, "how many hosts TestSteeredAtScale climbs")
 
 // TestSteeredAtScale halts a climb of many hosts in the middle, lifts that, and rolls the climb back
 // halfway through: no host is placed on behind the halt but those whose step was under way, and
