@@ -218,6 +218,9 @@ func (l *lane) climb() []string {
 	}
 	values, wrong := w.check(l.change, l.hosts, l.values, l.next)
 	l.values = values
+	for _, h := range l.hosts {
+		h.Forget()
+	}
 	return wrong
 }
 

@@ -83,6 +83,8 @@ func (w *world) check(change int64, hosts []*chaosHost, old []int, next int) (va
 	return values, x.all
 }
 
+const milli = "15:04:05.000"
+
 func value(text string) string {
 	_, rest, _ := strings.Cut(text, "worker_connections ")
 	v, _, _ := strings.Cut(rest, ";")
@@ -117,7 +119,14 @@ type span struct {
 	host     string
 	run      told
 	from, to time.Time
+	last     standin.Logged
 }
+
+// With these scripts end that did nothing: another has a higher fence, or the host's lock.
+const (
+	refused = 76
+	busy    = 75
+)
 
 // logs holds the hosts' own logs against at_once, keep, the order of stages, and fences.
 func (x *wrongs) logs(runs []told, hosts []*chaosHost) {
@@ -137,8 +146,8 @@ func (x *wrongs) logs(runs []told, hosts []*chaosHost) {
 				if l.Script == "place" && l.Status == 0 && s.from.IsZero() {
 					s.from = l.From
 				}
-				if !s.from.IsZero() && l.Script != "watch" && l.Script != "ask" {
-					s.to = l.To
+				if !s.from.IsZero() && l.Script != "watch" && l.Script != "ask" && l.Status != refused && l.Status != busy {
+					s.to, s.last = l.To, l
 				}
 			}
 			if !s.from.IsZero() {
@@ -147,40 +156,41 @@ func (x *wrongs) logs(runs []told, hosts []*chaosHost) {
 		}
 	}
 	for _, at := range spans {
-		out := 0 // others of the pool
+		out, who := 0, "" // others of the pool
 		for _, s := range spans {
 			if s.host != at.host && !s.from.After(at.from) && s.to.After(at.from) {
 				out++
+				who += fmt.Sprintf("; %s, run %d told %s, was out from %s to %s, when %s of %s ended with %d", s.host, s.run.ID, s.run.State, s.from.Format(milli), s.to.Format(milli), s.last.Script, s.last.From.Format(milli), s.last.Status)
 			}
 			if s.run.Climb == at.run.Climb && s.run.Stage < at.run.Stage && s.to.After(at.from) {
 				x.add("%s of stage %d was placed on before %s of stage %d was through", at.host, at.run.Stage+1, s.host, s.run.Stage+1)
 			}
 		}
 		if out+1 > poolAtOnce(at.host) {
-			x.add("%s was placed on while %d others of its pool were out; at_once is %d", at.host, out, poolAtOnce(at.host))
+			x.add("%s was placed on at %s while %d others of its pool were out; at_once is %d%s", at.host, at.from.Format(milli), out, poolAtOnce(at.host), who)
 		}
 		if left := poolSize - 1 - out; !at.run.RollsBack && left < keep {
-			x.add("%s was placed on while %d others of its pool were there; %d are kept", at.host, left, keep)
+			x.add("%s was placed on at %s while %d others of its pool were there; %d are kept%s", at.host, at.from.Format(milli), left, keep, who)
 		}
 	}
 }
 
-// fences holds that no script was carried out on a host under a lower fence than it had seen.
+// fences holds that no script was carried out on a host under a lower fence than one had shown it
+// that had ended before: of those that wait for the lock at the same time, either may come first.
 func (x *wrongs) fences(host string, log []standin.Logged) {
-	highest := 0
-	for _, l := range log {
-		if !slices.Contains([]string{"claim", "snapshot", "arm", "place", "act", "confirm", "restore", "disarm", "watch"}, l.Script) {
-			continue
-		}
+	fence := func(l standin.Logged) (int, bool) {
 		word, _, _ := strings.Cut(strings.TrimLeft(l.Words, "'"), "'")
-		fence, err := strconv.Atoi(word)
-		if err != nil || l.Status == 76 || l.Status == 75 || l.To.IsZero() {
-			continue
+		n, err := strconv.Atoi(word)
+		return n, err == nil && l.Status == 0 && !l.To.IsZero() && slices.Contains([]string{"claim", "snapshot", "arm", "place", "act", "confirm", "restore", "disarm", "watch"}, l.Script)
+	}
+	for i, l := range log {
+		mine, counts := fence(l)
+		for _, before := range log[:i] {
+			if seen, counted := fence(before); counts && counted && seen > mine && before.To.Before(l.From) {
+				x.add("%s carried %s out under fence %d, though %s had shown it %d", host, l.Script, mine, before.Script, seen)
+				break
+			}
 		}
-		if fence < highest && l.Status == 0 {
-			x.add("%s carried %s out under fence %d, though it had seen %d", host, l.Script, fence, highest)
-		}
-		highest = max(highest, fence)
 	}
 }
 

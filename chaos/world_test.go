@@ -156,7 +156,10 @@ func newWorld(t *testing.T, bin string, part, pools, servers int) *world {
 			w.kill(n)
 		}
 		if t.Failed() {
-			os.WriteFile("/tmp/chaos-servers.log", w.logs.Bytes(), 0o600)
+			w.mu.Lock()
+			defer w.mu.Unlock()
+			said := w.logs.Bytes()
+			t.Logf("the servers said at the end:\n%s", said[max(0, len(said)-8000):])
 		}
 	})
 	if w.db, err = pgxpool.New(t.Context(), w.database); err != nil {
@@ -213,16 +216,21 @@ func (l lockedWriter) Write(p []byte) (int, error) {
 func (w *world) start(n int) {
 	w.Helper()
 	p := &process{n: n, url: fmt.Sprintf("http://127.22.%d.250:%d", w.net, 18500+n)}
-	p.cmd = exec.Command(w.bin, "-data", w.data[n], "-listen", strings.TrimPrefix(p.url, "http://"), "-lease", "500ms", "-accounts", filepath.Join(w.data[n], "people"), "-own-climbs")
-	p.cmd.Env = append(os.Environ(), "WLADDERD_DATABASE="+w.database)
-	p.cmd.Stderr = lockedWriter{w, n}
-	if err := p.cmd.Start(); err != nil {
-		w.Fatal(err)
+	ended := make(chan struct{}, 1)
+	run := func() {
+		cmd := exec.Command(w.bin, "-data", w.data[n], "-listen", strings.TrimPrefix(p.url, "http://"), "-lease", "500ms", "-accounts", filepath.Join(w.data[n], "people"), "-own-climbs")
+		cmd.Env = append(os.Environ(), "WLADDERD_DATABASE="+w.database)
+		cmd.Stderr = lockedWriter{w, n}
+		if err := cmd.Start(); err != nil {
+			w.Errorf("server %d: %v", n, err)
+			return
+		}
+		go func() { cmd.Wait(); ended <- struct{}{} }()
+		w.mu.Lock()
+		p.cmd, w.servers[n] = cmd, p
+		w.mu.Unlock()
 	}
-	go p.cmd.Wait()
-	w.mu.Lock()
-	w.servers[n] = p
-	w.mu.Unlock()
+	run()
 	for range 1200 {
 		if response, err := http.Get(p.url + "/readyz"); err == nil {
 			response.Body.Close()
@@ -233,7 +241,12 @@ func (w *world) start(n int) {
 		if w.Context().Err() != nil {
 			return
 		}
-		time.Sleep(50 * time.Millisecond)
+		select {
+		case <-ended: // the database was away; whoever supervises servers starts them again
+			time.Sleep(300 * time.Millisecond)
+			run()
+		case <-time.After(50 * time.Millisecond):
+		}
 	}
 	w.Errorf("server %d does not come up", n)
 }

@@ -19,7 +19,18 @@ type Logged struct {
 func (h *Host) Log() []Logged {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	return append([]Logged(nil), h.log...)
+	all := make([]Logged, len(h.log))
+	for i, l := range h.log {
+		all[i] = *l
+	}
+	return all
+}
+
+// Forget empties the log; what runs is not noted any more.
+func (h *Host) Forget() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.log = nil
 }
 
 // began notes a script, and gives what notes its end.
@@ -29,12 +40,12 @@ func (h *Host) began(command string) (ended func(status int)) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.ran = append(h.ran, name)
-	h.log = append(h.log, Logged{Script: name, Words: words, From: time.Now()})
-	at := len(h.log) - 1
+	one := &Logged{Script: name, Words: words, From: time.Now()}
+	h.log = append(h.log, one)
 	return func(status int) {
 		h.mu.Lock()
 		defer h.mu.Unlock()
-		h.log[at].To, h.log[at].Status = time.Now(), status
+		one.To, one.Status = time.Now(), status
 	}
 }
 

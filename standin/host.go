@@ -68,7 +68,7 @@ type Host struct {
 	mu      sync.Mutex
 	up      context.Context // until the next reboot
 	endUp   context.CancelFunc
-	log     []Logged
+	log     []*Logged
 	faults  []*Fault
 	deaf    bool
 	before  func(words []string)
