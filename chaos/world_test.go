@@ -294,7 +294,7 @@ func (w *world) as(name string) *client.Client {
 func (w *world) insist(what string, f func(ctx context.Context) error) bool {
 	w.Helper()
 	var err error
-	for deadline := time.Now().Add(2 * time.Minute); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+	for deadline := time.Now().Add(4 * time.Minute); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) { // a host that is not reached is tried again after one
 		ctx, cancel := context.WithTimeout(w.Context(), 15*time.Second)
 		err = f(ctx)
 		cancel()
