@@ -139,9 +139,10 @@ func TestScale(t *testing.T) {
 	slices.Sort(took)
 	t.Logf("the summary meanwhile: p50 %.1f ms, p95 %.1f ms, %d bytes at most", float64(took[len(took)/2].Microseconds())/1000, float64(took[len(took)*95/100].Microseconds())/1000, largest)
 	// Each host has its share, each second the reader's, the beats' and the
-	// appender's: on a slow machine there are more of those.
+	// appender's: on a slow machine there are more of those. Two of a host's share ask what people
+	// want of it, just before it is placed on.
 	commits, seconds := climbed.commits-rehearsed.commits, climbed.at.Sub(rehearsed.at).Seconds()
-	if allowed := 14*int64(*scale) + int64(25*seconds); commits > allowed {
+	if allowed := 16*int64(*scale) + int64(25*seconds); commits > allowed {
 		t.Errorf("%d commits for %d hosts in %.0f s; at most %d were expected", commits, *scale, seconds, allowed)
 	}
 	if largest > 60_000 {
