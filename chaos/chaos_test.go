@@ -19,7 +19,7 @@ import (
 )
 
 var (
-	climbs = flag.Int("climbs", 24, "how many climbs go through trouble")
+	climbs = flag.Int("climbs", 16, "how many climbs go through trouble")
 	seed   = flag.Uint64("seed", 0, "of what happens when; 0: another one each time")
 )
 

@@ -14,7 +14,7 @@ import (
 	"wladder/core/view"
 )
 
-var takeovers = flag.Int("takeovers", 2, "how often TestTakeover kills the server that works")
+var takeovers = flag.Int("takeovers", 1, "how often TestTakeover kills the server that works")
 
 // beside starts another server on the world's database, with a directory of its own and the same
 // keys, and gives it with the name by which others know it.
