@@ -16,14 +16,12 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
-	"io"
 	"log/slog"
 	"mime"
 	"mime/quotedprintable"
 	"net"
 	"net/http"
 	"net/mail"
-	"net/netip"
 	"net/smtp"
 	"net/url"
 	"os"
@@ -108,15 +106,9 @@ func Parse(name string, data []byte) ([]Receiver, error) {
 }
 
 func (r *Receiver) checkWebhook(bad func(string, ...any)) {
-	u, err := url.Parse(r.Webhook)
-	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
-		bad("webhook: is no URL of https")
+	if err := CheckURL(r.Webhook); err != nil {
+		bad("webhook: %v", err)
 		return
-	}
-	if u.Scheme == "http" {
-		if at, err := netip.ParseAddr(u.Hostname()); u.Hostname() != "localhost" && (err != nil || !at.IsLoopback()) {
-			bad("webhook: %s can be read by others on the way; want https", u.Host)
-		}
 	}
 	info, err := os.Stat(r.Key)
 	if err != nil {
@@ -197,8 +189,8 @@ func tell(ctx context.Context, log *slog.Logger, st *store.Store, r Receiver) bo
 	return why == ""
 }
 
-// Words say what happened, in a sentence.
-func Words(n *store.Notice) string {
+// words say what happened, in a sentence.
+func words(n *store.Notice) string {
 	var body struct {
 		Why     string `json:"why"`
 		Because string `json:"because"`
@@ -224,48 +216,24 @@ func Words(n *store.Notice) string {
 	return text
 }
 
-// client follows no redirection: a notice goes where it was told to go.
-var client = &http.Client{Timeout: 20 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-
-// post sends a CloudEvent (CloudEvents 1.0, HTTP binding, structured mode), signed with
-// HMAC-SHA256 over id, time and body, in the headers of the Standard Webhooks specification.
+// post sends a notice, signed with HMAC-SHA256 over id, time and body, in the headers of the
+// Standard Webhooks specification.
 func (r Receiver) post(ctx context.Context, n *store.Notice) error {
-	id := fmt.Sprintf("%d-%.12s", n.Seq, n.Hash)
-	body, err := json.Marshal(map[string]any{
-		"specversion": "1.0", "type": "wladder." + n.Kind, "source": "wladderd", "subject": n.Subject, "id": id, "time": n.At, "datacontenttype": "application/json",
-		"data": map[string]any{"change": n.Change, "title": n.Title, "actor": n.Actor, "words": Words(n), "entry": n.Body},
+	e := Event{ID: fmt.Sprintf("%d-%.12s", n.Seq, n.Hash), Type: "wladder." + n.Kind, Subject: n.Subject, Time: n.At,
+		Data: map[string]any{"change": n.Change, "title": n.Title, "actor": n.Actor, "words": words(n), "entry": n.Body}}
+	return Post(ctx, r.Webhook, e, func(body []byte) http.Header {
+		at := strconv.FormatInt(time.Now().Unix(), 10)
+		sum := hmac.New(sha256.New, r.key)
+		fmt.Fprintf(sum, "%s.%s.%s", e.ID, at, body)
+		return http.Header{"Webhook-Id": {e.ID}, "Webhook-Timestamp": {at}, "Webhook-Signature": {"v1," + base64.StdEncoding.EncodeToString(sum.Sum(nil))}}
 	})
-	if err != nil {
-		return err
-	}
-	request, err := http.NewRequestWithContext(ctx, "POST", r.Webhook, bytes.NewReader(body))
-	if err != nil {
-		return err
-	}
-	at := strconv.FormatInt(time.Now().Unix(), 10)
-	sum := hmac.New(sha256.New, r.key)
-	fmt.Fprintf(sum, "%s.%s.%s", id, at, body)
-	request.Header.Set("Content-Type", "application/cloudevents+json; charset=utf-8")
-	request.Header.Set("Webhook-Id", id)
-	request.Header.Set("Webhook-Timestamp", at)
-	request.Header.Set("Webhook-Signature", "v1,"+base64.StdEncoding.EncodeToString(sum.Sum(nil)))
-	response, err := client.Do(request)
-	if err != nil {
-		return err
-	}
-	defer response.Body.Close()
-	io.Copy(io.Discard, io.LimitReader(response.Body, 64<<10))
-	if response.StatusCode < 200 || response.StatusCode > 299 {
-		return fmt.Errorf("%s answered %s", r.shown(), response.Status)
-	}
-	return nil
 }
 
 // mail sends a message (RFC 5322) by the mail server, under TLS where that offers it.
 func (r Receiver) mail(ctx context.Context, n *store.Notice) error {
 	from, _ := mail.ParseAddress(r.From)
 	to, _ := mail.ParseAddress(r.Mail)
-	text := Words(n)
+	text := words(n)
 	subject, _, _ := strings.Cut(text, "\n")
 	if len([]rune(subject)) > 120 {
 		subject = string([]rune(subject)[:119]) + "…"

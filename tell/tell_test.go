@@ -63,6 +63,19 @@ func TestReceivers(t *testing.T) {
 	}
 }
 
+// TestSecretURL has a webhook fail whose URL is a secret: no error shows more than its host.
+func TestSecretURL(t *testing.T) {
+	refuses := httptest.NewServer(http.NotFoundHandler())
+	at := refuses.URL + "/hooks/7f3a"
+	for _, what := range []string{"answers 404", "is gone"} {
+		err := Post(t.Context(), at, Event{ID: "1", Type: "t"}, nil)
+		if err == nil || strings.Contains(err.Error(), "7f3a") || !strings.Contains(err.Error(), strings.TrimPrefix(refuses.URL, "http://")) {
+			t.Errorf("one that %s: %v", what, err)
+		}
+		refuses.Close()
+	}
+}
+
 // postOffice is a mail server that takes one message at a time.
 func postOffice(t *testing.T) (at string, letters <-chan string) {
 	t.Helper()

@@ -1,21 +1,17 @@
 package main
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
-	"net/http"
-	"net/netip"
 	"net/url"
 	"time"
 
 	"wladder/core/record"
 	"wladder/engine"
 	"wladder/store"
+	"wladder/tell"
 )
 
 // watchContents seals anew what an older key sealed, and takes away what nobody can go
@@ -91,46 +87,17 @@ func watchRecord(ctx context.Context, log *slog.Logger, st checkpoints, every ti
 
 // receiver tells what is wrong with a URL to which checkpoints are to go.
 func receiver(text string) error {
-	u, err := url.Parse(text)
-	switch {
-	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
-		return fmt.Errorf("-checkpoints-to: %q is no URL of https", text)
-	case u.User != nil:
+	if err := tell.CheckURL(text); err != nil {
+		return fmt.Errorf("-checkpoints-to: %w", err)
+	}
+	if u, err := url.Parse(text); err == nil && u.User != nil {
 		return errors.New("-checkpoints-to: holds a name or a password, which the list of processes would show; a checkpoint is no secret, and is signed")
-	case u.Scheme == "http":
-		if at, err := netip.ParseAddr(u.Hostname()); u.Hostname() != "localhost" && (err != nil || !at.IsLoopback()) {
-			return fmt.Errorf("-checkpoints-to: %s can be reached by others on the way; want https", text)
-		}
 	}
 	return nil
 }
 
-// sender follows no redirection: a checkpoint goes where it was told to go.
-var sender = &http.Client{Timeout: 20 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-
-// deliver sends a checkpoint as a CloudEvent (CloudEvents 1.0, HTTP binding, structured
-// mode). Whoever takes it checks the signature, not the way by which it came.
+// deliver sends a checkpoint as a CloudEvent. Whoever takes it checks the signature, not the way
+// by which it came.
 func deliver(ctx context.Context, to string, c record.Checkpoint) error {
-	body, err := json.Marshal(map[string]any{
-		"specversion": "1.0", "type": "wladder.record.checkpoint", "source": "wladderd", "subject": c.Key,
-		"id": fmt.Sprintf("%d-%d", c.Seq, c.At.UnixMicro()), "time": c.At, "datacontenttype": "application/json", "data": c,
-	})
-	if err != nil {
-		return err
-	}
-	req, err := http.NewRequestWithContext(ctx, "POST", to, bytes.NewReader(body))
-	if err != nil {
-		return err
-	}
-	req.Header.Set("Content-Type", "application/cloudevents+json; charset=utf-8")
-	res, err := sender.Do(req)
-	if err != nil {
-		return err
-	}
-	defer res.Body.Close()
-	io.Copy(io.Discard, io.LimitReader(res.Body, 64<<10))
-	if res.StatusCode < 200 || res.StatusCode > 299 {
-		return fmt.Errorf("%s answered %s", to, res.Status)
-	}
-	return nil
+	return tell.Post(ctx, to, tell.Event{ID: fmt.Sprintf("%d-%d", c.Seq, c.At.UnixMicro()), Type: "wladder.record.checkpoint", Subject: c.Key, Time: c.At, Data: c}, nil)
 }
