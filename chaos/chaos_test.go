@@ -190,7 +190,7 @@ func (l *lane) climb() []string {
 			}
 		}
 		switch {
-		case d.Climb.Ended() && active == 0:
+		case d.Climb.State.Final() && active == 0:
 			return nil
 		case d.Climb.State == ladder.Paused && active == 0:
 			steered++

@@ -274,9 +274,8 @@ func (r *rig) untilWithin(id int64, within time.Duration, f func(shown) bool) sh
 }
 
 func (r *rig) climb(id int64) shown {
-	if _, err := r.store.StartClimb(r.t.Context(), "oda", id, host.ScriptsDigest()); err != nil {
-		r.t.Fatal(err)
-	}
+	r.t.Helper()
+	r.begin(id)
 	return r.until(id, func(d shown) bool { return d.Climb.State != ladder.Running })
 }
 

@@ -57,40 +57,43 @@ func (r *rehearsal) pools(all []view.Host, planned []expr.Host) (pools outline.P
 	return pools, findings, nil
 }
 
-// alone gives what tells whether a host carries a server of ours or its database.
-func (r *rehearsal) alone(ctx context.Context) (func(view.Host) bool, error) {
+// carriers gives what tells whether a host carries a server of ours or its database.
+func (r *rehearsal) carriers(ctx context.Context) (func(plan.Leaf) bool, error) {
 	var keys, addresses []string
 	if err := r.insist(ctx, "servers", nil, func() (err error) { keys, addresses, err = r.Store.Carriers(ctx); return err }); err != nil {
 		return nil, err
 	}
-	var at []string
+	prints, at := map[string]bool{}, map[string]bool{}
+	for _, key := range keys {
+		prints[host.Fingerprint(key)] = true
+	}
 	for _, address := range addresses {
 		ips, err := net.DefaultResolver.LookupHost(ctx, address)
 		if err != nil {
 			r.Log.Warn("the database's address is not known, so a host that carries it may not go last", "address", address, "error", err)
 		}
-		at = append(at, ips...)
+		for _, ip := range ips {
+			at[ip] = true
+		}
 	}
-	return func(h view.Host) bool {
-		return slices.ContainsFunc(keys, func(key string) bool { return host.Fingerprint(key) == host.Fingerprint(h.HostKey) && h.HostKey != "" }) || slices.Contains(at, ipOf(h.Address))
+	delete(prints, "") // of what is no key
+	return func(l plan.Leaf) bool {
+		return at[ipOf(l.Address)] || len(prints) > 0 && prints[host.Fingerprint(l.HostKey)]
 	}, nil
 }
 
 // laid gives each planned host what a ladder knows of it: its pools, its neighbours, and whether
 // it goes alone. What a ladder names and the plan has not, is found.
-func (r *rehearsal) laid(alone func(view.Host) bool, policy ladder.Policy, all []view.Host, leaves []plan.Leaf, planned []expr.Host, pools outline.Pools) (hosts []ladder.Host, findings []finding.Finding) {
+func (r *rehearsal) laid(carries func(plan.Leaf) bool, policy ladder.Policy, all []view.Host, leaves []plan.Leaf, planned []expr.Host, pools outline.Pools) (hosts []ladder.Host, findings []finding.Finding) {
 	ways, there := map[string]bool{}, map[string]bool{}
 	for _, h := range all {
-		if alone(h) {
-			ways[h.Name] = true
-		}
 		for _, hop := range h.Hops {
 			ways[hop.Name] = true
 		}
 	}
 	labelled := 0
 	for i, h := range planned {
-		one := ladder.Host{Host: h, Alone: ways[h.Name]}
+		one := ladder.Host{Host: h, Alone: ways[h.Name] || carries(leaves[i])}
 		there[h.Name] = true
 		var of []string
 		for _, part := range leaves[i].Parts {

@@ -230,8 +230,12 @@ func askHere(conn Conn, h view.Host, here *definition.Service, probes []probe.Pr
 }
 
 // room says why the run's host may not be taken out of its pools now, though it could when it
-// was started; empty where it may.
+// was started; empty where it may. A roll-back waits for no pool: what made it ill may be what goes
+// back.
 func (r *hostRun) room(ctx context.Context) (string, error) {
+	if r.RollsBack {
+		return "", nil
+	}
 	for _, part := range r.leaf.Parts {
 		of := r.head.Parts[part.Part]
 		at := slices.IndexFunc(r.leaf.Pools, func(name string) bool { return strings.HasPrefix(name, plan.PoolName(of.Service, "")) })

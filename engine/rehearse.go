@@ -526,11 +526,11 @@ func (r *rehearsal) plan(ctx context.Context) (*store.Made, error) {
 	if r.findings = append(r.findings, kept...); err != nil || len(kept) > 0 {
 		return nil, err
 	}
-	alone, err := r.alone(ctx)
+	carries, err := r.carriers(ctx)
 	if err != nil {
 		return nil, err
 	}
-	laid, wrong := r.laid(alone, policy, known, all, hosts, pools)
+	laid, wrong := r.laid(carries, policy, known, all, hosts, pools)
 	if r.findings = append(r.findings, wrong...); len(wrong) > 0 {
 		return nil, nil
 	}

@@ -137,6 +137,33 @@ func TestRollBackPastOneThatIsGone(t *testing.T) {
 	}
 }
 
+// TestRollBackOfAnIllPool rolls a change back that made a whole pool ill: it does not wait for that
+// to be well.
+func TestRollBackOfAnIllPool(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 3)
+	for i := range r.hosts {
+		r.label(i, map[string]string{"role": "bulletin", "site": "coast"})
+	}
+	r.load("pages", strings.Replace(pagesDefinition, "settle: 1s", "settle: 1s\npool: labels.site\nkeep: 1", 1))
+	id := r.draft(toThousand, "{stages: [{hosts: all}], at_once: 1, soak: 0s}")
+	r.approved(id)
+	if d := r.climb(id); d.Climb.State != ladder.Completed {
+		t.Fatalf("%s (%s)", d.Climb.State, d.Climb.Why)
+	}
+	for _, h := range r.hosts {
+		h.Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 1024"})
+	}
+	r.stop() // another server, which knows of no better time
+	r.start()
+	if err := r.orders(id, ladder.RollBack); err != nil {
+		t.Fatal(err)
+	}
+	if d := r.until(id, func(d shown) bool { return d.Climb.RollsBack && d.Climb.State != ladder.Running }); d.Climb.State != ladder.Completed || r.changed() != 0 {
+		t.Errorf("%s (%s), %d changed: %v", d.Climb.State, d.Climb.Why, r.changed(), d.runs)
+	}
+}
+
 // TestHalt halts one site, then all: no host begins that is halted, those under way come to a
 // whole end, and all goes on once it is lifted.
 func TestHalt(t *testing.T) {

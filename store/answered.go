@@ -16,8 +16,8 @@ type Answered struct {
 	Body   []byte
 }
 
-// AnsweredFor is how long answers are kept.
-const AnsweredFor = 24 * time.Hour
+// answeredFor is how long answers are kept.
+const answeredFor = 24 * time.Hour
 
 // Begin notes that a request is being carried out under a key of the caller's. Where it was
 // before, its answer is given instead; request is SHA-256 over what is asked.
@@ -55,6 +55,6 @@ func (s *Store) End(ctx context.Context, account, key string, a Answered) error 
 
 // ForgetAnswers takes away answers that are older than they are kept.
 func (s *Store) ForgetAnswers(ctx context.Context) error {
-	_, err := s.pool.Exec(ctx, `delete from answered where at < now() - $1::interval`, AnsweredFor)
+	_, err := s.pool.Exec(ctx, `delete from answered where at < now() - $1::interval`, answeredFor)
 	return err
 }

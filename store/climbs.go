@@ -115,20 +115,11 @@ type climbRow struct {
 
 const climbColumns = `select id, change, digest, plan, state, open, accepted, returns, why, then_back, rolls_back from climbs `
 
-func (s *Store) setClimb(ctx context.Context, tx pgx.Tx, actor string, c climbRow, state ladder.ClimbState, why string) (err error) {
+func (s *Store) setClimb(ctx context.Context, tx pgx.Tx, actor string, c climbRow, state ladder.ClimbState, why string) error {
 	if _, err := tx.Exec(ctx, `update climbs set state = $2, why = $3, ended_at = case when $2 in ('completed', 'stopped') then now() end where id = $1`, c.ID, string(state), why); err != nil {
 		return err
 	}
-	ended := state == ladder.Completed || state == ladder.Stopped
-	if state == ladder.Stopped && c.ThenBack != nil {
-		defer func() {
-			if done := (*Conflict)(nil); err == nil {
-				if err = s.beginRollBack(ctx, tx, *c.ThenBack, c); errors.As(err, &done) {
-					err = nil // nothing was done, or all is back
-				}
-			}
-		}()
-	}
+	ended := state.Final()
 	if ended && c.Returns != nil {
 		if err := s.returned(ctx, tx, actor, c); err != nil {
 			return err
@@ -151,7 +142,13 @@ func (s *Store) setClimb(ctx context.Context, tx pgx.Tx, actor string, c climbRo
 			}
 		}
 	}
-	return s.happened(ctx, tx, actor, "climb."+string(state), c.Change, subject(c.Change), climbTold{c.ID, c.Digest, c.Open, c.Accepted, why, 0})
+	err := s.happened(ctx, tx, actor, "climb."+string(state), c.Change, subject(c.Change), climbTold{c.ID, c.Digest, c.Open, c.Accepted, why, 0})
+	if err == nil && state == ladder.Stopped && c.ThenBack != nil {
+		if err = s.beginRollBack(ctx, tx, *c.ThenBack, c); errors.As(err, new(*Conflict)) {
+			err = nil // nothing was done, or all is back
+		}
+	}
+	return err
 }
 
 // counter has a change countered where a climb of its opposite is done on every host on
@@ -313,7 +310,7 @@ func (s *Store) Advance(ctx context.Context, me Server, free int) (started []*Cl
 	if err := s.beginReturns(ctx); err != nil {
 		return nil, err
 	}
-	ids, err := column[int64](ctx, s.pool, `select id from climbs where state in ('running', 'stopping') order by id`)
+	ids, err := column[int64](ctx, s.pool, `select c.id from climbs c join plans p on p.id = c.plan where c.state in ('running', 'stopping') and `+carried(`$1`)+` order by c.id`, me.Scripts)
 	if err != nil {
 		return nil, err
 	}
@@ -341,10 +338,6 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 	}
 	if err != nil {
 		return nil, err
-	}
-	var mine bool
-	if err := tx.QueryRow(ctx, `select `+carried(`$2`)+` from plans p where id = $1`, c.Plan, me.Scripts).Scan(&mine); err != nil || !mine {
-		return nil, err // a server that carries its scripts decides
 	}
 	plan, err := s.plan(ctx, tx, c.Plan)
 	if err != nil {

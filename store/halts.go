@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -48,7 +47,18 @@ func (h halt) fits(of view.Host) (bool, error) {
 	return h.program.Bool(of.Expr().Vars())
 }
 
-func (h halt) String() string { return h.Halt.Words() }
+// haltedBy says which of the halts holds a host in a climb; empty where none does.
+func haltedBy(all []halt, c climbMoment, of view.Host) (string, error) {
+	for _, h := range all {
+		if !h.holds(c) {
+			continue
+		}
+		if fits, err := h.fits(of); err != nil || fits {
+			return h.Words(), err
+		}
+	}
+	return "", nil
+}
 
 // halts gives those that nobody lifted, the oldest first.
 func (s *Store) halts(ctx context.Context, q querier) (all []halt, err error) {
@@ -89,8 +99,8 @@ func (s *Store) Halts(ctx context.Context) ([]view.Halt, error) {
 // Halt has no climb start hosts that where fits, nor place anything on those under way, until it
 // is lifted; an empty where is all hosts.
 func (s *Store) Halt(ctx context.Context, actor, where, because string) (number int64, err error) {
-	if strings.TrimSpace(because) == "" {
-		return 0, unfit("because: is empty; say why all is to halt")
+	if err := saidWhy(because, "why all is to halt"); err != nil {
+		return 0, err
 	}
 	if where != "" {
 		if _, err := expr.Compile(where, expr.HostVars, expr.Bool); err != nil {
@@ -112,8 +122,8 @@ func (s *Store) Halt(ctx context.Context, actor, where, because string) (number 
 
 // LiftHalt has climbs go on that a halt held.
 func (s *Store) LiftHalt(ctx context.Context, actor string, number int64, because string) error {
-	if strings.TrimSpace(because) == "" {
-		return unfit("because: is empty; say why halt %d is lifted", number)
+	if err := saidWhy(because, "why halt %d is lifted", number); err != nil {
+		return err
 	}
 	return s.tx(ctx, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `select pg_advisory_xact_lock($1)`, starts); err != nil {
@@ -141,26 +151,19 @@ func (s *Store) halted(ctx context.Context, tx pgx.Tx, climb int64) (ids []int64
 	if err != nil {
 		return nil, "", false, err
 	}
-	all = slices.DeleteFunc(all, func(h halt) bool { return !h.holds(c) })
 	for _, h := range all {
-		if h.program == nil {
-			return nil, h.String(), true, nil
+		if h.program == nil && h.holds(c) {
+			return nil, h.Words(), true, nil
 		}
-	}
-	if len(all) == 0 {
-		return nil, "", false, nil
 	}
 	hosts, err := many[view.Host](ctx, tx, hostColumns+`where id in (select host_id from host_runs where climb = $1 and state = 'queued')`, climb)
 	for _, of := range hosts {
-		for _, h := range all {
-			if err != nil {
-				return nil, "", false, err
-			}
-			var fits bool
-			if fits, err = h.fits(of); fits {
-				ids, why = append(ids, of.ID), h.String()
-				break
-			}
+		if err != nil {
+			return nil, "", false, err
+		}
+		var by string
+		if by, err = haltedBy(all, c, of); by != "" {
+			ids, why = append(ids, of.ID), by
 		}
 	}
 	return ids, why, false, err

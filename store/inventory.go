@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -31,6 +32,14 @@ func said(because string) error {
 		return unfit("because: say why, in at most 500 characters that can be shown")
 	}
 	return nil
+}
+
+// saidWhy is said, for a reason of which it is told what it is to say.
+func saidWhy(because, what string, args ...any) error {
+	if strings.TrimSpace(because) == "" {
+		return unfit("because: is empty; say "+what, args...)
+	}
+	return said(because)
 }
 
 // SetAside leaves a host alone until a time: it is not surveyed, rehearsed or changed, and

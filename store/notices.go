@@ -78,11 +78,9 @@ func (s *Store) Noticed(ctx context.Context, name string, seq int64, why string)
 		_, err := s.pool.Exec(ctx, `update receivers set seq = $2, tries = 0, failed_since = null, next_at = now(), error = '', told_at = now() where name = $1 and seq < $2`, name, seq)
 		return err
 	}
-	_, err := s.pool.Exec(ctx, `update receivers set tries = tries + 1, failed_since = coalesce(failed_since, now()), error = $3, next_at = now() + least('5 minutes'::interval, '1 second'::interval * (2 ^ least(tries, 10))),
-		seq = case when failed_since < now() - $4::interval then $2 else seq end, lost = lost + coalesce(failed_since < now() - $4::interval, false)::int where name = $1 and seq < $2`, name, seq, why, noticeFor)
-	if err == nil {
-		_, err = s.pool.Exec(ctx, `update receivers set tries = 0, failed_since = null where name = $1 and seq = $2 and failed_since is not null`, name, seq)
-	}
+	_, err := s.pool.Exec(ctx, `update receivers r set error = $3, next_at = now() + least('5 minutes'::interval, '1 second'::interval * (2 ^ least(r.tries, 10))),
+			seq = case when over then $2 else r.seq end, lost = r.lost + over::int, tries = case when over then 0 else r.tries + 1 end, failed_since = case when over then null else coalesce(r.failed_since, now()) end
+		from (select coalesce(failed_since < now() - $4::interval, false) as over from receivers where name = $1) as f where name = $1 and seq < $2`, name, seq, why, noticeFor)
 	return err
 }
 

@@ -54,9 +54,6 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head
 	out := map[string][]int64{}
 	parts := map[string]plan.Part{}
 	for _, part := range head.Parts {
-		if c.RollsBack { // what made the pool ill may be what goes back
-			part.Keep = 0
-		}
 		parts[part.Service] = part
 	}
 	pooled := c.pooled(head)
@@ -89,7 +86,7 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head
 			return nil, "", err
 		}
 		for _, name := range names {
-			pools[name] = poolNow(parts[serviceOf(name)].Keep, name, out[name], me.Pools)
+			pools[name] = poolNow(c.keep(parts[serviceOf(name)]), name, out[name], me.Pools)
 		}
 	}
 	full, racks := []string{}, []string{}
@@ -163,7 +160,7 @@ func (s *Store) share(ctx context.Context, tx pgx.Tx, c climbRow, me Server, atO
 
 // pooled tells whether pools and neighbours count for which hosts of a climb start.
 func (c climbRow) pooled(head plan.Head) bool {
-	return head.Policy.PoolAtOnce > 0 || head.Policy.Apart != "" || !c.RollsBack && slices.ContainsFunc(head.Parts, func(p plan.Part) bool { return p.Keep > 0 })
+	return head.Policy.PoolAtOnce > 0 || head.Policy.Apart != "" || slices.ContainsFunc(head.Parts, func(p plan.Part) bool { return c.keep(p) > 0 })
 }
 
 // held gives a host of each pool that is shut and a neighbour of each that is under way, to hear

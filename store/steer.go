@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -15,8 +14,8 @@ import (
 
 // Order carries out what a person tells a climb, and why; scripts is as StartClimb's.
 func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladder.Order, because, scripts string) error {
-	if strings.TrimSpace(because) == "" {
-		return unfit("because: is empty; say why, for whoever reads the record later")
+	if err := saidWhy(because, "why, for whoever reads the record later"); err != nil {
+		return err
 	}
 	return s.tx(ctx, func(tx pgx.Tx) error {
 		c, err := newestClimb(ctx, tx, changeID)
@@ -27,7 +26,7 @@ func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladde
 		if !ok {
 			return conflict("the climb of change %d is %s; it cannot %s", changeID, c.State, o)
 		}
-		why, ended := fmt.Sprintf("by %s: %s", actor, because), next == c.State
+		ended := c.State.Final()
 		switch {
 		case o == ladder.Resume:
 			if c.Open, c.Accepted, err = s.resume(ctx, tx, c, scripts); err != nil {
@@ -52,7 +51,7 @@ func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladde
 				return err
 			}
 		}
-		return s.setClimb(ctx, tx, actor, c, next, why)
+		return s.setClimb(ctx, tx, actor, c, next, fmt.Sprintf("by %s: %s", actor, because))
 	})
 }
 
@@ -120,6 +119,15 @@ func (c climbRow) policy(head plan.Head) ladder.Policy {
 	return p
 }
 
+// keep is how many of a service's pool have to stay well; none where a climb is rolled back: what
+// made the pool ill may be what goes back.
+func (c climbRow) keep(part plan.Part) int {
+	if c.RollsBack {
+		return 0
+	}
+	return part.Keep
+}
+
 // Steered is what people want of runs that a server works on.
 type Steered struct {
 	Recalled map[int64]string // they go back, and why
@@ -157,23 +165,20 @@ func (s *Store) Steer(ctx context.Context, runs []int64) (out Steered, err error
 		ids[i] = r.HostID
 	}
 	hosts, err := many[view.Host](ctx, s.pool, hostColumns+`where id = any($1)`, ids)
-	if err != nil {
-		return out, err
+	byID := map[int64]view.Host{}
+	for _, h := range hosts {
+		byID[h.ID] = h
 	}
 	for _, r := range held {
-		at := slices.IndexFunc(hosts, func(h view.Host) bool { return h.ID == r.HostID })
-		for _, h := range halts {
-			if at < 0 || !h.holds(r.climbMoment) {
-				continue
-			}
-			if fits, err := h.fits(hosts[at]); err != nil {
-				return out, err
-			} else if fits {
-				out.Halted[r.ID] = h.String()
-			}
+		if err != nil {
+			return out, err
+		}
+		var why string
+		if why, err = haltedBy(halts, r.climbMoment, byID[r.HostID]); why != "" {
+			out.Halted[r.ID] = why
 		}
 	}
-	return out, nil
+	return out, err
 }
 
 // TryAgain has one host of a climb that has not ended be tried once more: one that was restored
@@ -232,15 +237,15 @@ type steeredRun struct {
 }
 
 func (s *Store) steerHost(ctx context.Context, actor string, changeID int64, host, because, kind string, f func(pgx.Tx, climbRow, steeredRun) error) error {
-	if strings.TrimSpace(because) == "" {
-		return unfit("because: is empty; say why, for whoever reads the record later")
+	if err := saidWhy(because, "why, for whoever reads the record later"); err != nil {
+		return err
 	}
 	return s.tx(ctx, func(tx pgx.Tx) error {
 		c, err := newestClimb(ctx, tx, changeID)
 		if err != nil {
 			return err
 		}
-		if c.State == ladder.Completed || c.State == ladder.Stopped {
+		if c.State.Final() {
 			return conflict("the climb of change %d has ended; wladder climb %d -behind takes hosts that were passed over, wladder follow-up %d all that are not done", changeID, changeID, changeID)
 		}
 		run, err := one[steeredRun](ctx, tx, host+" in the climb", `select id, state, stage from host_runs where climb = $1 and host = $2 for update`, c.ID, host)

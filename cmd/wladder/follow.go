@@ -138,7 +138,7 @@ func (t *terminal) follow(ctx context.Context, c *client.Client, id int64) error
 		}
 	})
 	if err = cmp.Or(err, failure); err != nil {
-		if ctx.Err() != nil && end.Climb != nil && !end.Climb.Ended() {
+		if ctx.Err() != nil && end.Climb != nil && !end.Climb.State.Final() {
 			fmt.Fprintf(t.errs, "\nyou follow no more; the climb of change %d goes on by itself. wladder follow %d shows it again, wladder pause %d -because TEXT starts no further host, wladder stop %d -because TEXT puts back what is under way\n", id, id, id, id)
 			return errNotWell
 		}

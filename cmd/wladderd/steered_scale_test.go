@@ -57,7 +57,7 @@ func TestSteeredAtScale(t *testing.T) {
 	if err := c.Order(ctx, id, ladder.RollBack, "halfway"); err != nil {
 		t.Fatal(err)
 	}
-	d := w.untilEvery(100*time.Millisecond, id, func(d view.ChangeDetail) bool { return d.Climb.RollsBack && d.Climb.Ended() })
+	d := w.untilEvery(100*time.Millisecond, id, func(d view.ChangeDetail) bool { return d.Climb.RollsBack && d.Climb.State.Final() })
 	var changed int
 	if err := w.db.QueryRow(ctx, `select count(*) from host_runs r join climbs c on c.id = r.climb where c.change = $1 and c.returns is null and r.state = 'done'
 		and not exists (select from climbs k join host_runs b on b.climb = k.id where k.returns = c.id and b.host_id = r.host_id and b.state = 'done')`, id).Scan(&changed); err != nil {

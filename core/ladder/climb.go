@@ -20,6 +20,9 @@ const (
 	Stopped   ClimbState = "stopped"   // final
 )
 
+// Final tells whether nothing more happens by itself.
+func (s ClimbState) Final() bool { return s == Completed || s == Stopped }
+
 // Order is what a person tells a climb.
 type Order string
 
@@ -38,7 +41,7 @@ var Orders = []Order{Pause, Resume, Stop, RollBack}
 // sense in that state. A climb that has ended stays so: what rolls it back is another.
 func Told(s ClimbState, o Order) (next ClimbState, ok bool) {
 	switch {
-	case o == RollBack && (s == Completed || s == Stopped):
+	case o == RollBack && s.Final():
 		return s, true
 	case o == RollBack && s != Stopping: // which puts all back that are under way, once
 		return Stopping, true
@@ -72,11 +75,10 @@ type Failing struct {
 
 // Decision is what to do now.
 type Decision struct {
-	Start  int  // so many queued hosts of Stage may be started, as Pick chooses among them
-	Skip   bool // all queued hosts are passed over, the climb being stopped
-	Recall bool // all hosts under way are put back, the climb being stopped
-	State  ClimbState
-	Why    string // of a change of state
+	Start int  // so many queued hosts of Stage may be started, as Pick chooses among them
+	Skip  bool // all queued hosts are passed over, the climb being stopped
+	State ClimbState
+	Why   string // of a change of state
 }
 
 // Decide says what a climb does next. It holds: never more than at_once hosts
@@ -87,7 +89,7 @@ func Decide(c Climb) Decision {
 	d := Decision{State: c.State}
 	switch c.State {
 	case Stopping:
-		d.Skip, d.Recall = true, true
+		d.Skip = true
 		if c.UnderWay == 0 {
 			d.State, d.Why = Stopped, "stopped by a person"
 		}

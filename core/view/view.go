@@ -380,9 +380,6 @@ type GateCheck struct {
 	Note string     `json:"note,omitempty"`
 }
 
-// Ended tells whether nothing more happens in a climb.
-func (c Climb) Ended() bool { return c.State == ladder.Completed || c.State == ladder.Stopped }
-
 // Well tells whether a climb is through, every host done that has to be, and each proven.
 func (c Climb) Well() bool {
 	ill := c.NotProven
