@@ -22,7 +22,7 @@ type plant struct {
 var planted = []plant{
 	{"a guard that is left armed", "core/ladder/run.go", "	case step == Confirm:\n		return Position{Done, \"\"}\n	}\n", "	case step == Confirm || step == Soak:\n		return Position{Done, \"\"}\n	}\n", "guard is still armed", nil},
 	{"more at once than the ladder says", "core/ladder/policy.go", "		return min(p.AtOnce, p.Stages[stage].AtOnce)\n	}\n	return p.AtOnce\n", "		return min(p.AtOnce, p.Stages[stage].AtOnce)\n	}\n	return p.AtOnce + 2\n", "at_once is", nil},
-	{"pools are not kept", "core/ladder/pick.go", "case pool.Keep == 0 || well > pool.Keep:", "case true:", "are kept", []plant{{file: "engine/pools.go", text: "if well < of.Keep {", instead: "if false {"}}},
+	{"pools are not kept", "core/ladder/pick.go", "case pool.Keep == 0 || well > pool.Keep:", "case true:", "are kept", []plant{{file: "engine/kept.go", text: "if well < of.Keep {", instead: "if false {"}}},
 	{"stages are not awaited", "store/starts.go", "where climb = $1 and stage = $2 and state = 'queued' and coalesce(not_before, '-infinity') <= now()", "where climb = $1 and stage >= $2 and state = 'queued' and coalesce(not_before, '-infinity') <= now()", "was through", nil},
 	{"nothing is put back", "engine/run.go", "undone, err := r.conn.Restore(ctx, r.claim, r.files)", "undone, err := false, error(nil)", "is told restored", nil},
 	{"not acted on again", "engine/run.go", "	case ladder.ActAgain:\n		return r.act(ctx, ask)\n", "	case ladder.ActAgain:\n		return done(\"acted on\"), nil\n", "is told restored", nil},

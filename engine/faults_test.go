@@ -16,7 +16,7 @@ import (
 )
 
 // operations are the scripts that a host run sends, forward and back.
-var operations = []string{"claim", "collect", "ask", "trial", "snapshot", "arm", "place", "act", "watch", "confirm", "restore", "disarm"}
+var operations = []string{"claim", "collect", "ask", "trial", "snapshot", "arm", "drain", "place", "act", "watch", "confirm", "restore", "disarm"}
 
 // TestEveryOperationFailsOnce has each operation of a host run answered once by
 // "busy", once by garbage, once by silence: each host ends whole, and is truly

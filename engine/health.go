@@ -216,7 +216,7 @@ const patience = 20 * time.Second
 // until asks again and again until all is well (or no worse than before, where
 // that is given), at most for the settling time.
 func (r *hostRun) until(ctx context.Context, ask asker, at probe.Phase, probes []probe.Probe, before []probe.Verdict) (result, error) {
-	start, settle := time.Now(), time.Duration(0)
+	settle := time.Duration(0)
 	for _, s := range r.services {
 		settle = max(settle, time.Duration(s.Settle))
 	}
@@ -224,6 +224,17 @@ func (r *hostRun) until(ctx context.Context, ask asker, at probe.Phase, probes [
 	if before != nil {
 		allowed = max(allowed, patience)
 	}
+	res, err := r.wellWithin(ctx, ask, at, probes, before, allowed)
+	if res.outcome == ladder.Failed {
+		res.note += " after the act"
+	}
+	return res, err
+}
+
+// wellWithin asks again and again until all is well (or no worse than before, where that is
+// given), at most for the time allowed.
+func (r *hostRun) wellWithin(ctx context.Context, ask asker, at probe.Phase, probes []probe.Probe, before []probe.Verdict, allowed time.Duration) (result, error) {
+	start := time.Now()
 	for {
 		verdicts, replies, err := ask.ask(ctx, at, probes, host.Question{Guard: true})
 		if err != nil {
@@ -240,9 +251,11 @@ func (r *hostRun) until(ctx context.Context, ask asker, at probe.Phase, probes [
 		case what == "":
 			return done("%s, after %.1f s", summary(verdicts), waited.Seconds()), nil
 		case waited > allowed:
-			return failed("%s, %s after the act", what, allowed).of(verdicts), nil
+			return failed("%s, %s", what, allowed.Round(100*time.Millisecond)).of(verdicts), nil
 		}
-		if err := r.rest(min(200*time.Millisecond, settle/5)); err != nil {
+		// What takes long is asked for less often.
+		pause := min(max(time.Since(start)/20, 200*time.Millisecond), 2*time.Second, max(allowed/5, 10*time.Millisecond))
+		if err := r.rest(pause); err != nil {
 			return result{}, err
 		}
 	}

@@ -153,6 +153,8 @@ type Conn interface {
 	Snapshot(ctx context.Context, claim host.Claim, units []string, files []host.File) error
 	Make(ctx context.Context, claim host.Claim, files []host.File) error
 	Arm(ctx context.Context, claim host.Claim, after time.Duration, services []host.Service, files []host.File) (how string, err error)
+	Drain(ctx context.Context, claim host.Claim, s host.Service) error
+	Readmit(ctx context.Context, claim host.Claim, s host.Service) error
 	Place(ctx context.Context, claim host.Claim, files []host.File) error
 	Act(ctx context.Context, claim host.Claim, label string, s host.Service) (undone bool, err error)
 	Watch(ctx context.Context, claim host.Claim, guard time.Duration, label string, questions []host.Question) ([]host.Reply, error)

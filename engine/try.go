@@ -102,6 +102,13 @@ func runs(svc *definition.Service) (all []view.TriedRun) {
 			add("act "+a.Name, words)
 		}
 	}
+	if d := svc.Drain; d != nil {
+		add("drain", d.Command)
+		add("drain, readmit", d.Readmit)
+		if d.Until != nil {
+			add("drain, until", []string{d.Until.Ask})
+		}
+	}
 	for _, key := range slices.Sorted(maps.Keys(svc.Makes)) {
 		add("make "+key, svc.Makes[key].Command)
 	}

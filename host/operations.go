@@ -281,7 +281,7 @@ func (c *Conn) TakeOver(ctx context.Context, claim Claim) error {
 		return err
 	}
 	if other := a.text("armed"); other != "" {
-		return &ScriptError{c.target.Name, "claim", 0, "the guard of " + other + " is still armed over files that it placed; look at that climb first. The guard ends by itself"}
+		return &ScriptError{c.target.Name, "claim", 0, "the guard of " + other + " is still armed over files that it placed, or over a service that it took out of the way; look at that climb first. The guard ends by itself"}
 	}
 	return nil
 }
@@ -325,7 +325,7 @@ func (c *Conn) refusal(name string, all []answer) error {
 }
 
 // succeeds is what a script says that did what it should.
-var succeeds = map[string]string{"snapshot": "snapshot", "make": "made", "place": "placed", "restore": "restored", "disarm": "disarmed", "confirm": "confirmed", "claim": "claimed", "arm": "armed", "act": "exit", "sweep": "swept"}
+var succeeds = map[string]string{"snapshot": "snapshot", "make": "made", "place": "placed", "restore": "restored", "disarm": "disarmed", "confirm": "confirmed", "claim": "claimed", "arm": "armed", "act": "exit", "drain": "exit", "sweep": "swept"}
 
 // succeed runs a script whose last answer, which it gives, is success or a
 // refusal.
@@ -355,6 +355,7 @@ type Service struct {
 	At            int // among those of the run, in the order in which they are acted on
 	Unit          string
 	Act, Heaviest definition.Act
+	Drain         *definition.Drain // how it gets out of the way; nil where it does not
 }
 
 // timeout is how long its acts may take.
@@ -448,6 +449,27 @@ func (c *Conn) Act(ctx context.Context, claim Claim, label string, s Service) (u
 	return undone, err
 }
 
+// Drain has a service get out of the way of those who use it. A non-zero exit is an error.
+func (c *Conn) Drain(ctx context.Context, claim Claim, s Service) error {
+	return c.drain(ctx, claim, "out", "getting out of the way", s, s.Drain.Command)
+}
+
+// Readmit has a service come back that got out of the way, or may have.
+func (c *Conn) Readmit(ctx context.Context, claim Claim, s Service) error {
+	return c.drain(ctx, claim, "in", "coming back", s, s.Drain.Readmit)
+}
+
+func (c *Conn) drain(ctx context.Context, claim Claim, way, what string, s Service, words []string) error {
+	within := time.Duration(s.Drain.Within)
+	ctx, cancel := context.WithTimeout(ctx, within+60*time.Second)
+	defer cancel()
+	a, err := c.succeed(ctx, "drain", nil, claim.args(way, marked("drain", s.At), s.Unit, seconds(within), lines([][]string{words})))
+	if err == nil && a.number("exit") != 0 {
+		err = &ScriptError{c.target.Name, what + " (" + strings.Join(words, " ") + ")", a.number("exit"), a.text("output")}
+	}
+	return err
+}
+
 // Arm has the host undo the run by itself after a time, or at its next boot,
 // unless it is disarmed before; how says by what: timer or detached.
 func (c *Conn) Arm(ctx context.Context, claim Claim, after time.Duration, services []Service, files []File) (how string, err error) {
@@ -460,6 +482,9 @@ func (c *Conn) Arm(ctx context.Context, claim Claim, after time.Duration, servic
 		at := "-" + strconv.Itoa(s.At)
 		left["unit"+at], left["seconds"+at] = []byte(s.Unit), fmt.Appendf(nil, "%d\n", int(s.timeout().Seconds()))
 		left["light"+at], left["heavy"+at] = []byte(lines(s.Act.Commands)), []byte(lines(s.Heaviest.Commands))
+		if s.Drain != nil {
+			left["within"+at], left["readmit"+at] = []byte(seconds(time.Duration(s.Drain.Within))+"\n"), []byte(lines([][]string{s.Drain.Readmit}))
+		}
 	}
 	a, err := c.succeed(ctx, "arm", archive(left), claim.args(seconds(after)))
 	return a.word("armed"), err

@@ -383,7 +383,7 @@ func (u *unit) show(w io.Writer) {
 
 // systemdRun starts a command later, as a transient timer does.
 func systemdRun(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
-	flags, words, err := options(hc, "systemd-run", args, "--quiet", "--collect", "--unit:", "--on-active:", "--on-unit-inactive:", "--timer-property:")
+	flags, words, err := options(hc, "systemd-run", args, "--quiet", "--collect", "--unit:", "--on-active:", "--on-unit-inactive:", "--timer-property:", "--no-block", "-p:")
 	after, bad := time.ParseDuration(flags["--on-active"])
 	if err != nil || bad != nil || len(words) == 0 || s.files != s.host.Files {
 		return errors.Join(err, fail(hc, 1, "systemd-run: want a time and a command, outside a namespace"))

@@ -238,18 +238,22 @@ func reachable() map[ladder.Position]bool {
 	}
 	type at struct {
 		ladder.Position
-		lost ladder.Step
+		lost   ladder.Step
+		drains bool
 	}
 	seen, legal := map[at]bool{}, map[ladder.Position]bool{{State: ladder.Queued}: true, {State: ladder.Stranded}: true}
-	todo := []ladder.Run{{State: ladder.Start.State, Step: ladder.Start.Step, Places: true, Acts: []bool{true}}}
+	var todo []ladder.Run
+	for _, drains := range []bool{false, true} {
+		todo = append(todo, ladder.Run{State: ladder.Start.State, Step: ladder.Start.Step, Places: true, Acts: []bool{true}, Drains: drains})
+	}
 	for len(todo) > 0 {
 		r := todo[0]
 		todo = todo[1:]
 		p := ladder.Position{State: r.State, Step: r.Step}
-		if legal[p] = true; seen[at{p, r.Lost}] || r.State.Final() {
+		if legal[p] = true; seen[at{p, r.Lost, r.Drains}] || r.State.Final() {
 			continue
 		}
-		seen[at{p, r.Lost}] = true
+		seen[at{p, r.Lost, r.Drains}] = true
 		for _, e := range events {
 			r.Tries, r.Losses = 0, 0
 			todo = append(todo, r.Next(e, ladder.Limits{TryFor: time.Hour, LookFor: time.Hour}))

@@ -98,6 +98,40 @@ func (a *Act) check(p *written.Problems, i int) {
 	}
 }
 
+func (s *Service) checkDrain(p *written.Problems) {
+	d := s.Drain
+	if d == nil {
+		return
+	}
+	if d.Within == 0 {
+		d.Within = written.Duration(60 * time.Second)
+	}
+	if time.Duration(d.Within) < time.Second || time.Duration(d.Within) > time.Hour {
+		p.Add("drain: within: %s; want a time from 1s to 1h", time.Duration(d.Within))
+	}
+	if len(d.Command) == 0 && d.Until == nil {
+		p.Add("drain: wants a command that takes the service out of the way, or something to wait for as until, or both")
+	}
+	if (len(d.Command) == 0) != (len(d.Readmit) == 0) {
+		p.Add("drain: want readmit beside command: what takes the service out of the way, and what takes it in again")
+	}
+	for _, c := range [][]string{d.Command, d.Readmit} {
+		if len(c) > 0 && c[0] == "" {
+			p.Add("drain: a command is empty")
+		}
+	}
+	if d.Until == nil {
+		return
+	}
+	if d.Until.Name == "" {
+		d.Until.Name = "out of the way"
+	}
+	if d.Until.Expect == "" || d.Until.Compares() {
+		p.Add("drain: until: is asked once the service is to be out of the way; want ask and expect, and nothing of how it was earlier")
+	}
+	CheckProbes(p, "drain: until", []probe.Probe{*d.Until}, s)
+}
+
 var capability = regexp.MustCompile(`^[a-z_]+$`)
 
 func (s *Service) checkTrial(p *written.Problems) {

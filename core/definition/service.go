@@ -39,6 +39,7 @@ type Service struct {
 	Packages  []string           `yaml:"packages"`  // of the software; the version of the first that a host has counts
 	Trial     Trial              `yaml:"trial"`
 	Acts      []Act              `yaml:"acts"` // the lightest first
+	Drain     *Drain             `yaml:"drain"`
 	InForce   Checks             `yaml:"in-force"`
 	Settings  []Setting          `yaml:"settings"`
 	Rules     []Rule             `yaml:"rules"`
@@ -90,6 +91,18 @@ type Act struct {
 	Command  []string         `yaml:"command" json:"-"`
 	Commands [][]string       `yaml:"commands" json:"commands"`
 	Timeout  written.Duration `yaml:"timeout" json:"timeout"` // of all commands together; 60s where unset
+	// Serves tells that the service goes on serving meanwhile, so that it need not get out of the way.
+	Serves bool `yaml:"serves" json:"serves,omitempty"`
+}
+
+// Drain is how the service gets out of the way of those who use it before its files are
+// replaced, and comes back once it works with the new ones. Its commands may be run twice, and
+// the way back too where the way out was not taken.
+type Drain struct {
+	Command []string         `yaml:"command" json:"command"`       // takes it out; empty: there is only something to wait for
+	Until   *probe.Probe     `yaml:"until" json:"until,omitempty"` // what has to hold before it goes on
+	Within  written.Duration `yaml:"within" json:"within"`         // for the command, and for what has to hold; 60s where unset
+	Readmit []string         `yaml:"readmit" json:"readmit"`       // takes it in again; wanted beside a command
 }
 
 // Make is a command that makes a file on the host, such as a key, which never
@@ -225,6 +238,7 @@ func read(name string, names int, data []byte) (*Service, error) {
 	for i := range s.Acts {
 		s.Acts[i].check(p, i)
 	}
+	s.checkDrain(p)
 	s.checkTrial(p)
 	s.checkMakes(p)
 	if _, err := expr.Compile(s.Pool, expr.HostVars, expr.Scalar); s.Pool != "" && err != nil {

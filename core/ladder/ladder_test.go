@@ -61,10 +61,13 @@ func actsOf(n int) []bool { return [][]bool{{false}, {true}, {true, false}, {tru
 func TestEveryStateAndEvent(t *testing.T) {
 	walked := 0
 	for _, places := range []bool{true, false} {
-		for n := range 32 { // the second half has waited for too long
+		for n := range 64 { // the second half of each half has waited for too long
 			for _, r := range positions() {
-				r.Places, r.Acts, r.At, r.MayFail = places, actsOf(n/2%4), n%2, n/8%2 == 1
-				if n >= 16 {
+				r.Places, r.Acts, r.At, r.MayFail, r.Drains = places, actsOf(n/2%4), n%2, n/8%2 == 1, n >= 32
+				if drain := func(s Step) bool { return s == Drain || s == Readmit || s == ReadmitAgain }; !r.Drains && (drain(r.Step) || drain(r.Lost)) {
+					continue
+				}
+				if n%32 >= 16 {
 					r.Again, r.Since = true, now.Add(-time.Hour)
 				}
 				r.Failed = r.Failed && !r.MayFail
@@ -108,10 +111,13 @@ func check(t *testing.T, name string, r Run, e Event, n Run) {
 		{n.State == Restored && (r.Step != DisarmAgain || !ok || n.Files != FilesOld && r.Files == FilesOld), "restored without its last step"},
 		{n.State == PassedOver && touched(begun) && begun != Place && e.Sight == nil, "passed over although files may be changed"},
 		{n.State == PassedOver && e.Sight != nil && e.Sight.Files == FilesMixed && r.Places, "passed over with mixed files"},
-		{r.Step != Look && !touched(r.Step) && n.State == Restoring, "restoring belongs to what touched files"},
+		{r.Step != Look && !touched(r.Step) && n.State == Restoring && !r.waitsOut(), "restoring belongs to what touched files"},
+		{!n.Drains && (n.Step == Drain || n.Step == Readmit || n.Step == ReadmitAgain), "gets out of the way, though none of its services does"},
+		{r.waitsOut() && (n.State.Final() || n.State == Queued), "is left out of the way"},
+		{n.Drains && r.State == Restoring && r.Step != ReadmitAgain && r.Step != ProbeAgain && n.Step == ProbeAgain && e.Kind == Ended && r.Step != Look, "is not taken back in"},
 		{doubt && (n.State != r.State || n.Step != r.Step || n.Failed != r.Failed || n.Pause() == 0), "a host is put back, or gone on with, though others that nobody changed fail likewise"},
 		{e.Kind == Recalled && (n.State == Working || n.State == Soaking), "a host goes on that is called back"},
-		{e.Kind == Recalled && n.State == Restoring && n.Step != Restore && r.State == Working && (n.Step != DisarmAgain || r.Step != Place || r.Files != FilesOld), "called back without its files put back"},
+		{e.Kind == Recalled && n.State == Restoring && n.Step != Restore && r.State == Working && (n.Step != DisarmAgain && n.Step != ReadmitAgain || r.Step != Place && r.Step != Drain || r.Files != FilesOld), "called back without its files put back"},
 		{r.Step == Place && e.Outcome == Failed && e.Kind == Ended && n.State != Restoring, "a failed place has to be put back"},
 		{r.Step != Look && (e.Outcome == Lost || e.Kind != Ended && e.Kind != Recalled) && n.State != Unknown, "what is not known must be looked at"},
 		{e.Outcome == NotBegun && r.Since.IsZero() && (n.State != r.State || n.Step != r.Step || n.Pause() == 0), "what could not begin is tried again, after a pause"},
@@ -124,7 +130,7 @@ func check(t *testing.T, name string, r Run, e Event, n Run) {
 		{r.Failed && !n.Failed, "a failure is forgotten"},
 		{n.Undone && n.Step == ActAgain, "a host that undid it by itself is acted on again"},
 		{n.MayFail && n.Failed && n.State != Stranded, "counts against the ladder though it may fail"},
-		{!n.MayFail && n.State == Restoring && !n.Failed && e.Kind != Recalled, "a host that is put back does not count"},
+		{!n.MayFail && n.State == Restoring && !n.Failed && e.Kind != Recalled && !(r.waitsOut() && (e.Outcome == NotBegun || e.Outcome == Overtaken)), "a host that is put back does not count"},
 		{n.At != r.At && !(n.At == r.At+1 && r.Step == InForce && ok && n.Step == Act) && !(n.At == r.At-1 && begun == ActAgain && n.Step == ActAgain), "comes to another service without having acted on this one"},
 		{r.Step == InForce && ok && n.Step != Act && n.At != len(r.Acts)-1, "goes on before each service was acted on"},
 		{begun == ActAgain && r.At > 0 && n.Step == ProbeAgain && !n.Undone, "puts back no more than the last service"},

@@ -41,6 +41,7 @@ type truth struct {
 	guard    GuardState
 	undoneBy bool // its guard has fired, put back and acted
 	acts     int  // forward
+	out      bool // of the way
 }
 
 // packed is a world in few bytes, since there are millions.
@@ -62,7 +63,7 @@ func (m model) pack() (p packed) {
 			continue
 		}
 		flags := byte(0)
-		for k, set := range []bool{h.failed, h.forgiven, h.undone, h.again, h.real.undoneBy} {
+		for k, set := range []bool{h.failed, h.forgiven, h.undone, h.again, h.real.undoneBy, h.real.out} {
 			if set {
 				flags |= 1 << k
 			}
@@ -86,7 +87,7 @@ func (p packed) model() (m model) {
 		m.hosts[i] = modelHost{
 			state: packedStates[b[0]-1], step: packedSteps[b[1]], lost: packedSteps[b[2]], files: packedFiles[b[3]], process: packedProc[b[4]],
 			failed: set(0), forgiven: set(1), undone: set(2), again: set(3), losses: int(b[6]),
-			real: truth{files: packedFiles[b[7]], process: packedProc[b[8]], guard: packedGuards[b[9]], undoneBy: set(4), acts: int(b[10])},
+			real: truth{files: packedFiles[b[7]], process: packedProc[b[8]], guard: packedGuards[b[9]], undoneBy: set(4), acts: int(b[10]), out: set(5)},
 		}
 	}
 	return m
@@ -97,12 +98,13 @@ type shape struct {
 	policy  Policy
 	stages  []int
 	crashes int // how often sight of a host is lost at most
+	drains  bool
 }
 
 var modelLimits = Limits{TryFor: time.Minute, LookFor: time.Hour}
 
-func (h modelHost) run() Run {
-	r := Run{State: h.state, Step: h.step, Lost: h.lost, Files: h.files, Process: h.process, Failed: h.failed, Undone: h.undone, Again: h.again, Losses: h.losses, Places: true, Acts: []bool{true}}
+func (h modelHost) run(s shape) Run {
+	r := Run{State: h.state, Step: h.step, Lost: h.lost, Files: h.files, Process: h.process, Failed: h.failed, Undone: h.undone, Again: h.again, Losses: h.losses, Places: true, Acts: []bool{true}, Drains: s.drains}
 	if r.State != Done && r.State != Working && r.State != Soaking {
 		r.Why = "a reason"
 	}
@@ -177,11 +179,18 @@ func (h modelHost) may(s shape) (all []modelEvent) {
 		if t.guard == Pending {
 			after.guard = NoGuard
 		}
+	case Drain:
+		after.out = true
+		add("stays busy", after, Failed)
+	case Readmit, ReadmitAgain:
+		after.out = false
+		add("stays out", t, Failed)
 	case Guard:
 		after.guard = Pending
 	case Look:
 		sight := Sight{Files: t.files, Process: t.process, Guard: t.guard, Undone: t.undoneBy}
 		add("looks", t, OK, func(e *Event) { e.Sight = &sight })
+		add("cannot be looked at for too long", t, NotBegun, func(e *Event) { e.At = now.Add(time.Hour) })
 		return all
 	case Trial, InForce, Settle, Probe, Reconnect, Soak:
 		add("is not well", t, Failed)
@@ -199,18 +208,18 @@ func (h modelHost) may(s shape) (all []modelEvent) {
 	}
 	fired := t.guard == Fired
 	switch {
-	case fired && (h.step == Confirm || h.step == Place || h.step == Act || h.step == Settle || h.step == InForce || h.step == Soak || h.step == Probe):
+	case fired && (h.step == Confirm || h.step == Drain || h.step == Place || h.step == Act || h.step == Readmit || h.step == Settle || h.step == InForce || h.step == Soak || h.step == Probe):
 		add("finds that its guard has fired", t, Lost) // these look at the guard, each round trip
 	case fired && h.step == Restore:
 		add("restore", after, OK, func(e *Event) { e.Undone = t.undoneBy })
-	case h.step == Probe && t.process == ProcessDown, h.step == ProbeAgain && t.process != ProcessOld:
+	case h.step == Probe && (t.process == ProcessDown || t.out), h.step == ProbeAgain && (t.process != ProcessOld || t.out):
 		add("is not well", t, Failed)
 	default:
 		add(string(h.step), after, OK)
 	}
 	if t.guard == Pending { // nobody is heard of for its span
 		gone := t
-		gone.guard, gone.files, gone.process, gone.undoneBy = Fired, FilesOld, ProcessOld, true
+		gone.guard, gone.files, gone.process, gone.undoneBy, gone.out = Fired, FilesOld, ProcessOld, true, false
 		all = append(all, modelEvent{name: "guard fires", real: gone, event: &Event{}})
 	}
 	if h.state == Working || h.state == Soaking {
@@ -227,15 +236,15 @@ func processOf(f Files) Process {
 }
 
 // happens gives the host after an event.
-func (h modelHost) happens(e modelEvent) modelHost {
+func (h modelHost) happens(e modelEvent, s shape) modelHost {
 	h.real = e.real
 	switch {
 	case e.event == nil: // taken over by somebody who finds the step begun
-		return h.written(h.run().Next(Event{Kind: Orphaned, Outcome: Lost}, modelLimits))
+		return h.written(h.run(s).Next(Event{Kind: Orphaned, Outcome: Lost}, modelLimits))
 	case e.event.Kind == "":
 		return h // the host's own doing
 	}
-	r := h.run()
+	r := h.run(s)
 	if e.event.Outcome == NotBegun {
 		r.Since = e.event.At.Add(-time.Hour)
 	}
@@ -294,7 +303,7 @@ func (m model) next(s shape) (all []model, names []string) {
 				continue
 			}
 			n := m
-			n.hosts[i] = h.happens(e)
+			n.hosts[i] = h.happens(e, s)
 			add(n, fmt.Sprintf("host %d %s", i, e.name))
 		}
 	}
@@ -357,6 +366,10 @@ func (m model) wrong(s shape) string {
 		t := h.real
 		at := m.stage(s, i)
 		switch {
+		case h.state.Final() && h.state != Stranded && t.out && t.guard != Pending, (h.state == Done || h.state == Queued) && t.out:
+			return fmt.Sprintf("host %d is told %s, and is still out of the way", i, h.state)
+		case t.out && (h.step == Baseline || h.step == Recheck || h.step == Trial):
+			return fmt.Sprintf("host %d is out of the way at %s, which asks how it was", i, h.step)
 		case h.state == Done && (t.files != FilesNew || t.process != ProcessNew || t.guard == Pending):
 			return fmt.Sprintf("host %d is told done, and is %+v", i, t)
 		case h.state == Restored && (t.files != FilesOld || t.process != ProcessOld || t.guard == Pending):
@@ -381,11 +394,13 @@ func TestModel(t *testing.T) {
 	gate := Policy{Stages: []Stage{{}, {Gate: true}, {Again: true}}, AtOnce: 2, PauseAfter: 1}
 	flat := Policy{Stages: []Stage{{}, {Again: true}}, AtOnce: 2, PauseAfter: 2}
 	shapes := map[string]shape{
-		"one host, lost five times":    {policy: flat, stages: []int{0}, crashes: 5},
-		"two hosts, never lost":        {policy: flat, stages: []int{0, 0}},
-		"two hosts, a gate in between": {policy: gate, stages: []int{0, 1}},
+		"one host, lost five times":                      {policy: flat, stages: []int{0}, crashes: 5},
+		"two hosts, never lost":                          {policy: flat, stages: []int{0, 0}},
+		"two hosts, a gate in between":                   {policy: gate, stages: []int{0, 1}},
+		"one host that gets out of the way, lost thrice": {policy: flat, stages: []int{0}, crashes: 3, drains: true},
 	}
 	if *wide {
+		shapes["two hosts that get out of the way"] = shape{policy: flat, stages: []int{0, 0}, drains: true}
 		shapes["two hosts, each lost once"] = shape{policy: flat, stages: []int{0, 0}, crashes: 1}
 		shapes["two hosts, a gate in between, each lost once"] = shape{policy: gate, stages: []int{0, 1}, crashes: 1}
 	}

@@ -28,6 +28,7 @@ type Run struct {
 	At      int       // the service that is acted on, or was last, in the order of the plan's parts
 	Places  bool      // there are paths to change; else there is only an act
 	Acts    []bool    // of each service of the host, whether something has to take its files up
+	Drains  bool      // one of them gets out of the way before that, and comes back after
 }
 
 // acts tells whether the service that the run is at has to take its files up.
@@ -119,6 +120,8 @@ func (r Run) recalled(e Event) Run {
 	switch {
 	case r.State == Restoring || r.State == Unknown:
 		return r // a host is looked at first
+	case r.waitsOut():
+		r = r.to(Position{Restoring, ReadmitAgain})
 	case !touched(r.Step):
 		r = r.to(Position{PassedOver, ""})
 	case r.Step == Place && r.Files == FilesOld: // its guard is armed, and nothing else was done
@@ -128,6 +131,11 @@ func (r Run) recalled(e Event) Run {
 	}
 	r.Why, r.Tries, r.Since = e.Note, 0, time.Time{}
 	return r
+}
+
+// waitsOut tells whether a service of the host may be out of the way, though nothing is placed.
+func (r Run) waitsOut() bool {
+	return r.Drains && (r.Step == Drain || r.Step == Place && r.Files == FilesOld)
 }
 
 // Pause is how long to wait before the step is taken.
@@ -189,6 +197,10 @@ func (r Run) notBegun(e Event, l Limits) Run {
 	waited := e.At.Sub(r.Since)
 	whole := !touched(r.Step) || r.Step == Place && r.Files == FilesOld
 	switch {
+	case r.waitsOut() && waited >= l.TryFor:
+		r.Why = fmt.Sprintf("%s could not begin, tried %s: %s", r.Step, times(r.Tries), e.Note)
+		r.Tries, r.Since = 0, time.Time{}
+		r = r.to(Position{Restoring, ReadmitAgain})
 	case whole && waited >= l.TryFor:
 		tries := r.Tries
 		r = r.leave()
@@ -230,6 +242,9 @@ func (r Run) ended(e Event, l Limits) Run {
 		e.Outcome, e.Note = Failed, fmt.Sprintf("came to its end after %s; the ladder gives a host %s to come to its soak", took.Round(time.Second), l.Budget)
 	}
 	next, at := after(step, e.Outcome, r.Undone).among(step, e.Outcome, r.At, len(r.Acts))
+	if next = next.within(r.Drains); r.Drains && next.State == PassedOver && step == Place {
+		next = Position{Restoring, ReadmitAgain}
+	}
 	switch {
 	case step != InForce:
 		r.Proof = r.Proof.stronger(e.Proof)
@@ -251,7 +266,7 @@ func (r Run) ended(e Event, l Limits) Run {
 	}
 	// A host that was gone or edited says nothing about the change; one that
 	// refuses it or has to be restored does.
-	r.Failed = r.Failed || r.State == Stranded || !r.MayFail && e.Outcome != OK && (r.State == Restoring || r.State == PassedOver && step == Trial)
+	r.Failed = r.Failed || r.State == Stranded || !r.MayFail && e.Outcome != OK && (r.State == Restoring && (step != Place || e.Outcome != Overtaken) || r.State == PassedOver && step == Trial)
 	switch {
 	case step == Place && (e.Outcome == OK || late):
 		r.Files, r.Process = FilesNew, ProcessOld
@@ -284,7 +299,7 @@ func (r Run) looked(e Event, l Limits) Run {
 			r.Since = e.At
 		}
 		waited := e.At.Sub(r.Since)
-		if !touched(r.Lost) && waited >= l.TryFor { // whatever it does, nothing there is ours
+		if !touched(r.Lost) && !(r.Drains && r.Lost == Drain) && waited >= l.TryFor { // whatever it does, nothing there is ours
 			r = r.leave()
 			r.Why += fmt.Sprintf("; it could not be looked at since (%s), and nothing was placed there", e.Note)
 			r.Files, r.Process = FilesOld, ProcessOld
@@ -306,17 +321,23 @@ func (r Run) looked(e Event, l Limits) Run {
 			s.Files = FilesNew
 		}
 	}
-	to, why := recovered(lost, s), ""
+	to, why := recovered(lost, s, r.Drains), ""
 	back := Position{Restoring, Restore}
 	fired := s.Guard == Fired || s.Guard == Firing
 	switch {
 	case fired && touched(lost) && !lost.back():
 		to, why = back, "the host's guard fired while nobody could confirm the change: it put the old files back by itself"
+	case fired && r.Drains && lost == Drain:
+		why = "the host's guard fired while it was out of the way: nothing was placed, and it came back by itself"
 	case lost == Act && to.State == Working && s.Acted > 0:
 		to, why = back, fmt.Sprintf("%s ended with status %d while we could not see it", s.Act, s.Acted)
 	case to.State != Working && to.State != Soaking:
 	case r.Panics > maxPanics || r.Losses > maxLosses:
-		if to = back; s.Files == FilesOld && !touched(lost) {
+		switch to = back; {
+		case s.Files != FilesOld || touched(lost):
+		case r.Drains && lost == Drain:
+			to = Position{Restoring, ReadmitAgain}
+		default:
 			to = Position{PassedOver, ""}
 		}
 		if why = fmt.Sprintf("the host was lost %s, last during %s", times(r.Losses), lost); r.Panics > maxPanics {
@@ -325,12 +346,13 @@ func (r Run) looked(e Event, l Limits) Run {
 	}
 	if fired && s.Undone { // it is not acted on a second time
 		if r.Undone = true; to.Step == ActAgain {
-			to.Step = ProbeAgain
+			to.Step = ReadmitAgain
 		}
 	}
 	if lost == ActAgain && !r.Undone {
 		to, r.At = to.among(lost, OK, r.At, len(r.Acts))
 	}
+	to = to.within(r.Drains)
 	r.Files, r.Process = s.Files, s.Process
 	switch {
 	case why != "":

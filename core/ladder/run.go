@@ -42,36 +42,41 @@ const (
 	Trial     Step = "trial"     // the service's checker sees the candidate
 	Snapshot  Step = "snapshot"  // copy the base aside, verified
 	Guard     Step = "guard"     // arm the host's own way back
+	Drain     Step = "drain"     // services get out of the way, and what they wait for holds
 	Place     Step = "place"     // rename the candidates into place
 	Act       Step = "act"       // reload or restart
 	InForce   Step = "in-force"  // the process works with the new value
+	Readmit   Step = "readmit"   // services that got out of the way come back
 	Settle    Step = "settle"    // wait until first well
 	Probe     Step = "probe"     // what the probes say after
 	Reconnect Step = "reconnect" // a new connection, made after the act
 	Soak      Step = "soak"      // stay well for a while; each look pushes the guard on
 	Confirm   Step = "confirm"   // the files are still the candidates; the guard's marker is renamed
 
-	Restore     Step = "restore"      // put the snapshot back
-	ActAgain    Step = "act-again"    // the process takes the old files up
-	ProbeAgain  Step = "probe-again"  // no worse than the baseline
-	DisarmAgain Step = "disarm-again" // take the guard away, which stayed armed as a second chance
+	Restore      Step = "restore"       // put the snapshot back
+	ActAgain     Step = "act-again"     // the process takes the old files up
+	ReadmitAgain Step = "readmit-again" // services that got out of the way come back
+	ProbeAgain   Step = "probe-again"   // no worse than the baseline
+	DisarmAgain  Step = "disarm-again"  // take the guard away, which stayed armed as a second chance
 
 	Look Step = "look" // find out how the host stands
 )
 
-// Forward lists the steps from queued to done.
-var Forward = []Step{Connect, Lock, Recheck, Baseline, Trial, Snapshot, Guard, Place, Act, InForce, Settle, Probe, Reconnect, Soak, Confirm}
+// Forward lists the steps from queued to done. Drain and Readmit are of hosts alone on which
+// a service gets out of the way, and so is ReadmitAgain; see Run.Drains.
+var Forward = []Step{Connect, Lock, Recheck, Baseline, Trial, Snapshot, Guard, Drain, Place, Act, InForce, Readmit, Settle, Probe, Reconnect, Soak, Confirm}
 
 // Back lists the steps from a failure to restored.
-var Back = []Step{Restore, ActAgain, ProbeAgain, DisarmAgain}
+var Back = []Step{Restore, ActAgain, ReadmitAgain, ProbeAgain, DisarmAgain}
 
 // Announced tells whether a step is written down before it is taken, since it
-// changes something that another try would not simply repeat. All others only
+// changes something that another try would not simply repeat (a drain could be, but what the
+// probes say of a host that is out of the way is no baseline). All others only
 // read, or can be repeated without harm: they may be joined, and written once,
 // after.
 func (s Step) Announced() bool {
 	switch s {
-	case Place, Act, Confirm, Restore, ActAgain, DisarmAgain:
+	case Drain, Place, Act, Confirm, Restore, ActAgain, DisarmAgain:
 		return true
 	}
 	return false
@@ -169,10 +174,12 @@ func touched(s Step) bool { return index(s) >= index(Place) || s.back() }
 func after(step Step, outcome Outcome, undone bool) Position {
 	switch {
 	case step == Restore && outcome == OK && undone:
-		return Position{Restoring, ProbeAgain} // the host's guard has acted already
+		return Position{Restoring, ReadmitAgain} // the host's guard has acted already
 	case step == Restore && outcome == OK:
 		return Position{Restoring, ActAgain}
 	case step == ActAgain && outcome == OK:
+		return Position{Restoring, ReadmitAgain}
+	case step == ReadmitAgain && outcome == OK:
 		return Position{Restoring, ProbeAgain}
 	case step == ProbeAgain && outcome == OK:
 		return Position{Restoring, DisarmAgain}
@@ -182,6 +189,8 @@ func after(step Step, outcome Outcome, undone bool) Position {
 		return Position{Stranded, ""}
 	case outcome == Overtaken && step == Place:
 		return Position{PassedOver, ""} // place takes back what it renamed before it says so
+	case outcome != OK && step == Drain:
+		return Position{Restoring, ReadmitAgain}
 	case outcome != OK && touched(step):
 		return Position{Restoring, Restore}
 	case outcome != OK:
@@ -204,16 +213,35 @@ func (p Position) among(step Step, outcome Outcome, at, services int) (Position,
 	case outcome != OK:
 	case step == InForce && at+1 < services:
 		return Position{Working, Act}, at + 1
-	case step == ActAgain && p.Step == ProbeAgain && at > 0:
+	case step == ActAgain && p.Step == ReadmitAgain && at > 0:
 		return Position{Restoring, ActAgain}, at - 1
 	}
 	return p, at
 }
 
+// within gives the position for a host whose services get out of the way, or do not: then
+// the steps for that are left out.
+func (p Position) within(drains bool) Position {
+	if drains {
+		return p
+	}
+	switch p.Step {
+	case Drain:
+		p.Step = Place
+	case Readmit:
+		p.Step = Settle
+	case ReadmitAgain:
+		p.Step = ProbeAgain
+	}
+	return p
+}
+
 // recovered says how to go on with a host that was looked at: step is what was
 // begun, or was next, when we lost sight of it. On the way back, a process is
 // new once it was acted on since.
-func recovered(step Step, s Sight) Position {
+// What the probes said before a host got out of the way stays its baseline, so it goes on from
+// there.
+func recovered(step Step, s Sight, drains bool) Position {
 	switch {
 	case s.Files == FilesMixed:
 		return Position{Restoring, Restore}
@@ -222,14 +250,18 @@ func recovered(step Step, s Sight) Position {
 		// were made, units, what systemd has read.
 		return Position{Restoring, Restore}
 	case step == ActAgain && s.Process == ProcessNew: // acted since the snapshot was put back
-		return Position{Restoring, ProbeAgain}
-	case (step == ProbeAgain || step == DisarmAgain) && s.Process != ProcessDown:
+		return Position{Restoring, ReadmitAgain}
+	case (step == ReadmitAgain || step == ProbeAgain || step == DisarmAgain) && s.Process != ProcessDown:
 		return Position{Restoring, step}
 	case step.back():
 		return Position{Restoring, ActAgain}
 	case s.Files == FilesOld && index(step) > index(Place):
 		// Something put the base back while we were away: make the process follow.
 		return Position{Restoring, ActAgain}
+	case s.Files == FilesOld && drains && (step == Drain || step == Place) && s.Guard == Pending:
+		return Position{Working, Drain}
+	case drains && step == Drain:
+		return Position{Restoring, ReadmitAgain}
 	case s.Files == FilesOld:
 		return Position{Working, Lock}
 	case index(step) < index(Place):

@@ -97,6 +97,7 @@ type Part struct {
 	Checker   string      `json:"checker,omitempty"` // of the trial
 	Settle    ladder.Span `json:"settle"`
 	Guarded   bool        `json:"guarded,omitempty"` // it carries our own way in
+	Drain     string      `json:"drain,omitempty"`   // how it gets out of the way, and comes back
 	Words     string      `json:"words"`             // what takes its files up, on how many hosts
 }
 
@@ -104,6 +105,7 @@ type Part struct {
 type Act struct {
 	Name     string   `json:"name"`
 	Commands []string `json:"commands"`
+	Serves   bool     `json:"serves,omitempty"` // the service goes on serving meanwhile
 	Hosts    int      `json:"hosts"`
 }
 
@@ -218,7 +220,7 @@ func (o *Outline) parts(head plan.Head, leaves []plan.Leaf) {
 				part.Instances++
 				a := acts[of.Act.Name]
 				if a == nil {
-					a = &Act{Name: of.Act.Name, Commands: []string{}}
+					a = &Act{Name: of.Act.Name, Commands: []string{}, Serves: of.Act.Serves}
 					for _, words := range of.Act.Commands {
 						a.Commands = append(a.Commands, strings.Join(words, " "))
 					}
@@ -237,6 +239,9 @@ func (o *Outline) parts(head plan.Head, leaves []plan.Leaf) {
 			part.Acts = append(part.Acts, *acts[name])
 		}
 		slices.SortStableFunc(part.Acts, func(a, b Act) int { return b.Hosts - a.Hosts })
+		if p.Drain != nil && slices.ContainsFunc(part.Acts, func(a Act) bool { return !a.Serves && len(a.Commands) > 0 }) {
+			part.Drain = drained(p)
+		}
 		part.Words = part.acted()
 		o.Parts = append(o.Parts, part)
 	}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"wladder/core/ladder"
+	"wladder/core/plan"
 )
 
 // pace says how fast the hosts are taken, what stops that, and what may go wrong.
@@ -107,8 +108,28 @@ func (p Part) acted() string {
 	} else {
 		text += "; no checker"
 	}
+	if p.Drain != "" {
+		text += "; " + p.Drain
+	}
 	if p.Guarded {
 		text += "; it carries our own way in: a new connection is made after the act"
+	}
+	return text
+}
+
+// drained says how a service gets out of the way, and comes back.
+func drained(p plan.Part) string {
+	d := p.Drain
+	text := "it gets out of the way first"
+	if len(d.Command) > 0 {
+		text += fmt.Sprintf(" (%s)", cut(strings.Join(d.Command, " ")))
+	}
+	if d.Until != nil {
+		text += fmt.Sprintf(", until %s says %s", d.Until.Ask, d.Until.Expect)
+	}
+	text += fmt.Sprintf(", within %s", span(ladder.Span(d.Within)))
+	if len(d.Readmit) > 0 {
+		text += fmt.Sprintf(", and comes back after (%s)", cut(strings.Join(d.Readmit, " ")))
 	}
 	return text
 }

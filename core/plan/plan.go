@@ -20,9 +20,9 @@ import (
 
 // Version is the format in which plans are made now: 5 knows instances, ways by other hosts,
 // people who may be locked out, and secrets that hosts fill in; 6 vetoes that wait to be
-// overridden, and changes that go back by themselves; 7 pools, neighbours and turns. Older ones are
-// read for ever; see DecodeHead and DecodeV1.
-const Version = 7
+// overridden, and changes that go back by themselves; 7 pools, neighbours and turns; 8 services
+// that get out of the way. Older ones are read for ever; see DecodeHead and DecodeV1.
+const Version = 8
 
 // Head is what a plan says of all its hosts. With the leaves, one per host, it
 // is what is to happen, frozen.
@@ -64,7 +64,8 @@ type Part struct {
 	Guarded       bool                          `json:"guarded,omitempty"` // it carries our own way in
 	Guard         ladder.Span                   `json:"guard"`             // after which a host undoes what nobody confirmed
 	Heaviest      definition.Act                `json:"heaviest"`          // brings the service back where it does not run
-	Keep          int                           `json:"keep,omitempty"`    // more than so many of a pool have to be well before one is taken
+	Drain         *definition.Drain             `json:"drain,omitempty"`
+	Keep          int                           `json:"keep,omitempty"` // more than so many of a pool have to be well before one is taken
 	// Instance is the one that the rest is about; empty in a plan's head, where {instance}
 	// stands in its place.
 	Instance string `json:"instance,omitempty"`

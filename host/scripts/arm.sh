@@ -2,7 +2,8 @@
 # the next boot, whichever comes first, everything that the run placed is put
 # back, unless it is disarmed before, or pushed on. The guard itself comes as packed tar on stdin:
 # guard.sh, set (PATH BASE CANDIDATE lines, paths in base64), and for each service
-# from 0 on unit-N, seconds-N, light-N and heavy-N (commands). Arming again begins the time anew.
+# from 0 on unit-N, seconds-N, light-N and heavy-N (commands), and within-N and readmit-N of one
+# that gets out of the way. Arming again begins the time anew.
 fence "$1"
 id=$2 run=$state/runs/$2 seconds=$3
 if [ "$(guard_stands "$id")" = firing ]; then

@@ -1,17 +1,35 @@
 # guard.sh HOW RUN: the host's own way back, left there by arm.sh and run by its
 # timer, at boot, or by a waiting process. One that wakes early waits for the
 # rest: the deadline may have been pushed on. Takes the host's lock, then the
-# marker; where somebody else has the marker, does nothing.
+# marker; where somebody else has the marker, does nothing. HOW is timer, boot or detached; or
+# readmit, once a boot is over: services that were out of the way when it began come back.
 how=$1 id=$2
 run=$state/runs/$id
+
+# readmit_all has each service come back that is out of the way. Sets $failed where one does not.
+readmit_all() {
+	n=-1
+	while [ -e "$run/guard/unit-$((n + 1))" ]; do
+		n=$((n + 1)) at=drain
+		if [ "$n" -gt 0 ]; then at=drain-$n; fi
+		if [ ! -e "$run/$at.begun" ]; then continue; fi
+		readmit "$id" "$at" "$(cat "$run/guard/unit-$n")" "$(cat "$run/guard/within-$n")" "$(cat "$run/guard/readmit-$n")"
+		if [ "$code" != 0 ]; then failed=$code; fi
+	done
+}
+
 if [ "${3-}" != locked ]; then
-	while [ "$how" != boot ] && [ -e "$state/pending/$id" ]; do
+	while [ "$how" != boot ] && [ "$how" != readmit ] && [ -e "$state/pending/$id" ]; do
 		rest=$(left "$id")
 		if [ "$rest" -le 0 ]; then break; fi
 		if [ "$rest" -gt 10 ]; then rest=10; fi
 		sleep "$rest"
 	done
 	exec flock -w 900 "$state/lock" sh "$run/guard/guard.sh" "$how" "$id" locked
+fi
+if [ "$how" = readmit ]; then
+	if [ -e "$state/ended/$id" ]; then readmit_all; fi
+	exit 0
 fi
 if [ ! -e "$state/firing/$id" ]; then
 	# Pushed on while we waited for the lock: this comes again.
@@ -52,6 +70,14 @@ while [ "$n" -ge 0 ]; do
 	run_back "$id" "guard-act$mark" "$unit" "$(cat "$run/guard/seconds-$at")" "$light" "$heavy"
 	if [ "$code" != 0 ]; then failed=$code; fi
 done
+if ! out_of_the_way "$id"; then
+	:
+elif [ "$how" != boot ]; then
+	readmit_all
+elif managed; then # what takes it in again may want what has yet to start
+	systemd-run --quiet --no-block --collect --unit="wladder-readmit-$id" --on-active=1s -p After=multi-user.target \
+		sh "$run/guard/guard.sh" readmit "$id" 2>/dev/null 3>&- || failed=1
+fi
 printf '%s\n' "$trouble" >"$run/guard.trouble"
 # All is as it was, acted on: whoever looks need not act again.
 if [ -z "$trouble" ] && [ "$failed" = 0 ]; then : >"$run/guard.undone"; fi

@@ -64,6 +64,14 @@ disarmed() {
 	[ "$(cat "$state/ended/$1" 2>/dev/null)" != fired ]
 }
 
+# out_of_the_way RUN: is a service of the run that got out of the way still out?
+out_of_the_way() {
+	for drained in "$state/runs/$1"/drain.begun "$state/runs/$1"/drain-*.begun; do
+		if [ -e "$drained" ]; then return 0; fi
+	done
+	return 1
+}
+
 # unmade RUN: takes away the second copies of files that were made on this host. Their
 # hashes stay.
 unmade() { rm -f -- "$state/runs/$1"/*.made; }

@@ -22,14 +22,15 @@ pick() {
 }
 
 # give_up {PATH BASE CANDIDATE}...: path was edited by somebody: what we placed
-# goes back, theirs stays, and there is nothing left to guard.
+# goes back, theirs stays, and there is nothing left to guard but a way back for a service
+# that is out of the way.
 give_up() {
 	theirs=$path others=leave
 	put_back "$id" "$@"
 	if [ -n "$trouble" ]; then
 		printf '{"failed":"%s"}\n' "$(text "$theirs was edited meanwhile, and then: ${trouble#failed }")"
 	else
-		disarmed "$id" || :
+		if ! out_of_the_way "$id"; then disarmed "$id" || :; fi
 		printf '{"changed":"%s"}\n' "$(text "$theirs")"
 	fi
 	exit 0

@@ -99,6 +99,16 @@ run_back() {
 	fi
 }
 
+# readmit RUN AT UNIT SECONDS COMMAND: has a service come back that got out of the way under
+# AT, or may have. It is out until that went well.
+readmit() {
+	run_acts "$1" "readmit${2#drain}" "$3" "$4" "$5"
+	if [ "$code" = 0 ]; then
+		rm -f "$state/runs/$1/$2.begun"
+		sync "$state/runs/$1/."
+	fi
+}
+
 # hung UNIT: what a unit that takes too long is doing.
 hung() {
 	if ! managed; then return 0; fi

@@ -2025,7 +2025,7 @@ export interface components {
             /** @enum {string} */
             state: "queued" | "working" | "soaking" | "done" | "restoring" | "restored" | "unknown" | "stranded" | "passed-over";
             /** @enum {string} */
-            step: "" | "connect" | "lock" | "recheck" | "baseline" | "trial" | "snapshot" | "guard" | "place" | "act" | "in-force" | "settle" | "probe" | "reconnect" | "soak" | "confirm" | "restore" | "act-again" | "probe-again" | "disarm-again" | "look";
+            step: "" | "connect" | "lock" | "recheck" | "baseline" | "trial" | "snapshot" | "guard" | "drain" | "place" | "act" | "in-force" | "readmit" | "settle" | "probe" | "reconnect" | "soak" | "confirm" | "restore" | "act-again" | "readmit-again" | "probe-again" | "disarm-again" | "look";
             steps?: components["schemas"]["StepTaken"][];
             /** Format: date-time */
             updated_at: string;
@@ -2174,6 +2174,7 @@ export interface components {
             commands: string[];
             hosts: number;
             name: string;
+            serves?: boolean;
         };
         PlannedEdit: {
             service?: string;
@@ -2187,6 +2188,7 @@ export interface components {
         PlannedPart: {
             acts: components["schemas"]["PlannedAct"][];
             checker?: string;
+            drain?: string;
             guarded?: boolean;
             hosts: number;
             instances: number;
@@ -2430,7 +2432,7 @@ export interface components {
             /** @enum {string} */
             outcome: "" | "done" | "failed" | "unknown" | "not-begun" | "overtaken";
             /** @enum {string} */
-            step: "" | "connect" | "lock" | "recheck" | "baseline" | "trial" | "snapshot" | "guard" | "place" | "act" | "in-force" | "settle" | "probe" | "reconnect" | "soak" | "confirm" | "restore" | "act-again" | "probe-again" | "disarm-again" | "look";
+            step: "" | "connect" | "lock" | "recheck" | "baseline" | "trial" | "snapshot" | "guard" | "drain" | "place" | "act" | "in-force" | "readmit" | "settle" | "probe" | "reconnect" | "soak" | "confirm" | "restore" | "act-again" | "readmit-again" | "probe-again" | "disarm-again" | "look";
         };
         SurveyOrder: {
             where: string;
