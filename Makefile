@@ -69,7 +69,7 @@ surprises:
 
 lint:
 	@scripts/setup build
-	@unformatted=$$(gofmt -l *.go api client cmd core demo engine host lab standin store console/*.go); [ -z "$$unformatted" ] || { echo "run gofmt -w on: $$unformatted"; exit 1; }
+	@unformatted=$$(gofmt -l *.go api chaos client cmd core demo engine host lab standin store tell console/*.go); [ -z "$$unformatted" ] || { echo "run gofmt -w on: $$unformatted"; exit 1; }
 	@$(go) vet $(tags) ./...
 	@cd console && npx --no-install eslint src && npx --no-install tsc --noEmit
 	@cd console && npx --no-install openapi-typescript ../api/openapi.yaml 2>/dev/null | cmp -s - src/api/schema.d.ts || { echo 'console/src/api/schema.d.ts is not what api/openapi.yaml says: make generate'; exit 1; }

@@ -39,13 +39,13 @@ func TestFailingDatabase(t *testing.T) {
 		rigs  int // that share the statements
 		every bool
 	}{
-		{faulty.Error, 0, 4, false}, {faulty.Cut, 0, 4, false}, {faulty.Swallow, 0, 4, false}, {faulty.Gone, 3 * time.Second, 8, false}, {faulty.Gone, 40 * time.Second, 24, true},
+		{faulty.Error, 0, 2, false}, {faulty.Cut, 0, 2, false}, {faulty.Swallow, 0, 2, false}, {faulty.Gone, 3 * time.Second, 4, false}, {faulty.Gone, 40 * time.Second, 24, true},
 	}
 	for k, w := range ways {
 		if w.every && !*every {
 			continue
 		}
-		stride := 3 // each third, the others in another way
+		stride := 10 // each tenth, others in another way
 		if *every {
 			stride = 1
 		}
