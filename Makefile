@@ -55,7 +55,7 @@ test:
 	@if [ "$$(id -u)" = 0 ]; then scripts/setup lab; else scripts/setup test; fi
 	@($(root)) >.lab-root.log 2>&1 & \
 	$(MAKE) --no-print-directory build lint && \
-	$(go) test $(tags) -p 3 -timeout 14m $$($(go) list ./... | grep -v /lab$$) && \
+	$(go) test $(tags) -timeout 14m $$($(go) list ./... | grep -v /lab$$) && \
 	wait && cat .lab-root.log && rm -f .lab-root.log && \
 	$(go) test $(tags) -timeout 14m ./lab
 

@@ -35,7 +35,7 @@ import (
 
 var update = flag.Bool("update", false, "write openapi.yaml anew")
 
-func TestMain(m *testing.M) { flag.Parse(); os.Exit(postmaster.ForTests(m)) }
+func TestMain(m *testing.M) { flag.Parse(); os.Exit(postmaster.ForTests(m, store.Migrate)) }
 
 var enums = map[reflect.Type][]string{
 	reflect.TypeFor[ladder.RunState]():   words(ladder.RunStates),

@@ -24,10 +24,11 @@ import (
 	"wladder/client"
 	"wladder/core/view"
 	"wladder/standin"
+	"wladder/store"
 	"wladder/store/postmaster"
 )
 
-func TestMain(m *testing.M) { os.Exit(postmaster.ForTests(m)) }
+func TestMain(m *testing.M) { os.Exit(postmaster.ForTests(m, store.Migrate)) }
 
 const (
 	confPath = "/etc/nginx/nginx.conf"

@@ -43,6 +43,8 @@ func (o *told) watch(h *standin.Host) {
 			what = "in"
 		case len(words) == 3 && words[0] == "systemctl" && (words[1] == "reload" || words[1] == "restart"):
 			what = words[1]
+		case line == "systemctl reboot":
+			what = "boot"
 		}
 		if what == "" {
 			return

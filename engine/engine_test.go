@@ -34,7 +34,7 @@ import (
 
 func TestMain(m *testing.M) {
 	flag.Parse()
-	status := postmaster.ForTests(m)
+	status := postmaster.ForTests(m, store.Migrate)
 	if left := leaked(); left != "" && status == 0 {
 		fmt.Println("goroutines of the engine or its connections are left:\n" + left)
 		status = 1
@@ -543,7 +543,7 @@ func TestRehearsalFindings(t *testing.T) {
 func TestCutLinks(t *testing.T) {
 	t.Parallel()
 	kinds := []standin.FaultKind{standin.CutBefore, standin.CutAfter}
-	r := newRig(t, 2+len(kinds)*2*len(operations))
+	r, _ := newDrainRig(t, 2+len(kinds)*2*len(operations))
 	const edit = "  - {set: events/worker_connections, to: 1024}"
 	refusing := &standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 1024"}
 	// Two hosts without a cut tell which scripts a run sends on either way.

@@ -25,7 +25,7 @@ func TestEveryOperationFailsOnce(t *testing.T) {
 	for _, kind := range []standin.FaultKind{standin.Busy, standin.Garble, standin.Silence} {
 		t.Run(string(kind), func(t *testing.T) {
 			t.Parallel()
-			r := newRig(t, len(operations))
+			r, _ := newDrainRig(t, len(operations))
 			id := r.draft("  - {set: events/worker_connections, to: 1024}", "{stages: [{hosts: all}], at_once: 99, soak: 300ms, pause_after: 99}")
 			r.approved(id)
 			for n, at := range operations {

@@ -508,6 +508,10 @@ func (c *memoryConn) Place(ctx context.Context, claim host.Claim, _ []host.File)
 func (c *memoryConn) Drain(context.Context, host.Claim, host.Service) error   { return nil }
 func (c *memoryConn) Readmit(context.Context, host.Claim, host.Service) error { return nil }
 
+func (c *memoryConn) Reboot(context.Context, host.Claim, string, host.Service, time.Duration) (bool, error) {
+	return true, nil
+}
+
 func (c *memoryConn) Act(ctx context.Context, claim host.Claim, label string, _ host.Service) (undone bool, err error) {
 	err = c.locked(ctx, "act", claim, func() error {
 		if undone = c.undone && label == host.BackAct; !undone {

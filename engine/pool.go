@@ -113,6 +113,15 @@ func (r *rehearsal) laid(carries func(plan.Leaf) bool, policy ladder.Policy, all
 	if policy.Apart != "" && labelled == 0 {
 		findings = append(findings, veto("apart", "the ladder keeps hosts apart by their label %s, and none of them has it; label them, or leave apart out", policy.Apart))
 	}
+	rebooting := 0
+	for i := range planned {
+		if slices.ContainsFunc(leaves[i].Parts, func(p plan.LeafPart) bool { return p.Act.Reboots }) {
+			rebooting++
+		}
+	}
+	if soon := policy.Stages[:min(2, len(policy.Stages))]; rebooting > 0 && !slices.ContainsFunc(soon, func(s ladder.Stage) bool { return s.Gate }) {
+		findings = append(findings, veto("reboot-gate", "%s boot anew, and nobody opens a gate for that: give the ladder's first or second stage gate: true", counted(rebooting, "host")))
+	}
 	for i, s := range policy.Stages {
 		missing := slices.DeleteFunc(slices.Clone(s.Named), func(name string) bool { return there[name] })
 		if len(missing) > 0 {

@@ -162,6 +162,9 @@ func named(part plan.Part, p probe.Probe, several bool) probe.Probe {
 
 // reloading has systemd read its unit files before an act.
 func reloading(a definition.Act) definition.Act {
+	if a.Reboots { // which does so by itself
+		return a
+	}
 	a.Commands = append([][]string{{"systemctl", "daemon-reload"}}, a.Commands...)
 	return a
 }

@@ -419,7 +419,7 @@ func (r *reading) look(ctx context.Context, found *store.Read) (findings []findi
 			return findings, err
 		}
 		findings = append(findings, c.around.findings()...)
-		if (unit.State == "inactive" || unit.State == "failed") && len(c.Act.Commands) > 0 && len(c.Files) > 0 {
+		if (unit.State == "inactive" || unit.State == "failed") && c.Act.Acts() && len(c.Files) > 0 {
 			findings = append(findings, finding.Finding{Level: finding.Warn, Code: "not-running",
 				Text: fmt.Sprintf("%s does not run on this host now (%s); the act %s would start it", c.Unit, unit.State, c.Act.Name)})
 		}

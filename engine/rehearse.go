@@ -591,7 +591,7 @@ func (c *concerned) part() plan.Part {
 	}
 	return plan.Part{
 		Service: c.Name, ServiceDigest: c.Digest, Unit: c.Unit, Trial: c.Trial, InForce: inForce, Probes: probes, Commands: commands, Logs: c.Logs,
-		FrontDoor: c.FrontDoor, Settle: ladder.Span(c.Settle), Guarded: c.Guarded, Heaviest: c.Acts[len(c.Acts)-1], Drain: c.Drain, Keep: c.Keep,
+		FrontDoor: c.FrontDoor, Settle: ladder.Span(c.Settle), Guarded: c.Guarded, Heaviest: c.Acts[c.Heaviest()], Drain: c.Drain, Keep: c.Keep,
 	}
 }
 
@@ -638,7 +638,7 @@ func (r *rehearsal) guard() ladder.Span {
 	all, set := time.Minute, time.Duration(0)
 	for _, c := range r.services {
 		set = max(set, time.Duration(c.Guard))
-		all += 3*time.Duration(c.Settle) + time.Duration(c.Acts[len(c.Acts)-1].Timeout)
+		all += 3*time.Duration(c.Settle) + time.Duration(c.Acts[c.Heaviest()].Timeout)
 		if c.Drain != nil {
 			all += time.Duration(c.Drain.Within)
 		}

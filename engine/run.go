@@ -55,7 +55,7 @@ type service struct {
 }
 
 // acts tells whether something has to take the service's files up.
-func (s *service) acts() bool { return len(s.acting.Act.Commands) > 0 }
+func (s *service) acts() bool { return s.acting.Act.Acts() }
 
 // at is the service that the run is at.
 func (r *hostRun) at() *service { return r.services[min(r.run.At, len(r.services)-1)] }
@@ -566,6 +566,11 @@ func (r *hostRun) act(ctx context.Context, ask asker) (result, error) {
 	label := host.BackAct
 	if r.run.Step == ladder.Act {
 		label = host.ForwardAct
+	}
+	if s.mine.Act.Reboots {
+		return r.reboot(ctx, s, label)
+	}
+	if label == host.ForwardAct {
 		s.watch(ctx, ask)
 	}
 	undone, err := r.conn.Act(ctx, r.claim, label, s.acting)

@@ -157,6 +157,7 @@ type Conn interface {
 	Readmit(ctx context.Context, claim host.Claim, s host.Service) error
 	Place(ctx context.Context, claim host.Claim, files []host.File) error
 	Act(ctx context.Context, claim host.Claim, label string, s host.Service) (undone bool, err error)
+	Reboot(ctx context.Context, claim host.Claim, label string, s host.Service, span time.Duration) (rebooted bool, err error)
 	Watch(ctx context.Context, claim host.Claim, guard time.Duration, label string, questions []host.Question) ([]host.Reply, error)
 	Confirm(ctx context.Context, claim host.Claim, files []host.File) error
 	Look(ctx context.Context, claim host.Claim, guard time.Duration, label string, of host.Service, files []host.File) (ladder.Sight, error)

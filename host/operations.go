@@ -325,7 +325,7 @@ func (c *Conn) refusal(name string, all []answer) error {
 }
 
 // succeeds is what a script says that did what it should.
-var succeeds = map[string]string{"snapshot": "snapshot", "make": "made", "place": "placed", "restore": "restored", "disarm": "disarmed", "confirm": "confirmed", "claim": "claimed", "arm": "armed", "act": "exit", "drain": "exit", "sweep": "swept"}
+var succeeds = map[string]string{"snapshot": "snapshot", "make": "made", "place": "placed", "restore": "restored", "disarm": "disarmed", "confirm": "confirmed", "claim": "claimed", "arm": "armed", "act": "exit", "drain": "exit", "reboot": "exit", "sweep": "swept"}
 
 // succeed runs a script whose last answer, which it gives, is success or a
 // refusal.
@@ -470,6 +470,17 @@ func (c *Conn) drain(ctx context.Context, claim Claim, way, what string, s Servi
 	return err
 }
 
+// Reboot has the host boot anew, unless it has since the label's act began: then rebooted says
+// so. Its guard waits for a span anew at that boot, instead of firing.
+func (c *Conn) Reboot(ctx context.Context, claim Claim, label string, s Service, span time.Duration) (rebooted bool, err error) {
+	a, err := c.succeed(ctx, "reboot", nil, claim.args(marked(label, s.At), s.Unit, seconds(span)))
+	rebooted, _ = a["rebooted"].(bool)
+	return rebooted, err
+}
+
+// rebooting are the commands with which a guard acts where the act is a boot.
+var rebooting = [][]string{{"systemctl", "reboot"}}
+
 // Arm has the host undo the run by itself after a time, or at its next boot,
 // unless it is disarmed before; how says by what: timer or detached.
 func (c *Conn) Arm(ctx context.Context, claim Claim, after time.Duration, services []Service, files []File) (how string, err error) {
@@ -481,7 +492,11 @@ func (c *Conn) Arm(ctx context.Context, claim Claim, after time.Duration, servic
 	for _, s := range services {
 		at := "-" + strconv.Itoa(s.At)
 		left["unit"+at], left["seconds"+at] = []byte(s.Unit), fmt.Appendf(nil, "%d\n", int(s.timeout().Seconds()))
-		left["light"+at], left["heavy"+at] = []byte(lines(s.Act.Commands)), []byte(lines(s.Heaviest.Commands))
+		light, heavy := s.Act.Commands, s.Heaviest.Commands
+		if s.Act.Reboots {
+			light, heavy = rebooting, rebooting
+		}
+		left["light"+at], left["heavy"+at] = []byte(lines(light)), []byte(lines(heavy))
 		if s.Drain != nil {
 			left["within"+at], left["readmit"+at] = []byte(seconds(time.Duration(s.Drain.Within))+"\n"), []byte(lines([][]string{s.Drain.Readmit}))
 		}

@@ -83,7 +83,7 @@ func packed(text string) []byte {
 var parts = map[string]string{
 	"survey": "survey", "collect": "beneath collect", "examine": "survey beneath collect", "ask": "guarding units beneath surroundings ask", "watch": "guarding units beneath surroundings watch ask",
 	"claim": "guarding claim", "snapshot": "beneath snapshot", "make": "making make", "arm": "guarding arm",
-	"place": "beneath stages guarding putback place", "act": "running act", "drain": "guarding running drain", "look": "guarding units look",
+	"place": "beneath stages guarding putback place", "act": "running act", "drain": "guarding running drain", "reboot": "running reboot", "look": "guarding units look",
 	"restore": "beneath stages putback restore", "disarm": "stages guarding disarm", "confirm": "stages guarding confirm", "sweep": "sweep",
 	"trial": "making trial", "trial-network": "making trial",
 }

@@ -45,7 +45,7 @@ var inside = os.Getenv("LAB_GROUP") != ""
 func TestMain(m *testing.M) {
 	flag.Parse()
 	if inside {
-		os.Exit(postmaster.ForTests(m))
+		os.Exit(postmaster.ForTests(m, store.Migrate))
 	}
 	os.Exit(m.Run())
 }

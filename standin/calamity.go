@@ -62,7 +62,13 @@ func (h *Host) boot() {
 // Reboot ends all that runs, as when power is lost, and brings the host up again: what stands in
 // its boot for the guards of runs comes first, then its units.
 func (h *Host) Reboot() {
+	h.rebooting.Lock()
+	defer h.rebooting.Unlock()
 	h.mu.Lock()
+	if h.ctx.Err() != nil {
+		h.mu.Unlock()
+		return
+	}
 	h.endUp()
 	for name, timer := range h.timers {
 		if timer.Stop() {

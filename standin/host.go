@@ -53,17 +53,18 @@ type Host struct {
 	Config
 	Files *Files
 
-	units    map[string]*unit
-	programs map[string]Program
-	lock     chan struct{} // the one file lock that flock knows
-	booted   atomic.Int64  // when, in nanoseconds
-	pids     atomic.Int64
-	received atomic.Int64
-	listener net.Listener
-	cancel   context.CancelFunc
-	ctx      context.Context
-	running  sync.WaitGroup
-	scripts  sync.WaitGroup
+	units     map[string]*unit
+	programs  map[string]Program
+	lock      chan struct{} // the one file lock that flock knows
+	booted    atomic.Int64  // when, in nanoseconds
+	rebooting sync.Mutex    // held while it boots
+	pids      atomic.Int64
+	received  atomic.Int64
+	listener  net.Listener
+	cancel    context.CancelFunc
+	ctx       context.Context
+	running   sync.WaitGroup
+	scripts   sync.WaitGroup
 
 	mu      sync.Mutex
 	up      context.Context // until the next reboot

@@ -78,6 +78,9 @@ func (h *Host) proc(name string) ([]byte, bool) {
 		up := h.sinceBoot()
 		return fmt.Appendf(nil, "%d.%02d %d.00\n", up/100, up%100, up/100), true
 	}
+	if name == "/proc/sys/kernel/random/boot_id" {
+		return fmt.Appendf(nil, "%08x-0000-4000-8000-%012x\n", uint32(h.booted.Load()>>32), uint32(h.booted.Load())), true
+	}
 	if !strings.HasPrefix(name, "/proc/") {
 		return nil, false
 	}
@@ -285,6 +288,14 @@ func systemctl(_ context.Context, s *shell, hc interp.HandlerContext, args []str
 		return nil
 	}
 	if err == nil && verb == "daemon-reload" && len(names) == 0 {
+		return nil
+	}
+	if err == nil && verb == "reboot" && len(names) == 0 {
+		s.host.running.Add(1)
+		go func() { // as systemd does, once it has said that it will
+			defer s.host.running.Done()
+			s.host.Reboot()
+		}()
 		return nil
 	}
 	if err != nil || len(names) != 1 {

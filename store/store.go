@@ -114,6 +114,16 @@ func Open(ctx context.Context, url string, key Key) (*Store, error) {
 	return OpenWith(ctx, url, key.Alone())
 }
 
+// Migrate gives a database the tables of this version. Open does so by itself.
+func Migrate(ctx context.Context, url string) error {
+	db, err := sql.Open("pgx", url)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	return migrate(ctx, db)
+}
+
 // OpenWith opens with keys that were changed.
 func OpenWith(ctx context.Context, url string, keys Keys) (*Store, error) {
 	config, err := pgxpool.ParseConfig(url)

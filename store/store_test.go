@@ -26,7 +26,7 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	os.Exit(postmaster.ForTests(m))
+	os.Exit(postmaster.ForTests(m, Migrate))
 }
 
 func open(t *testing.T) *Store {
@@ -549,7 +549,7 @@ func TestEventsReachWhoListens(t *testing.T) {
 }
 
 func TestOpenTwiceAtOnce(t *testing.T) {
-	url := postmaster.Fresh(t)
+	url := postmaster.Empty(t)
 	var both sync.WaitGroup
 	for range 3 {
 		both.Go(func() {

@@ -560,7 +560,7 @@ func TestChangeKey(t *testing.T) {
 // database took it.
 func TestKeyChangeCut(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "key")
-	if _, err := FitKeys(t.Context(), path, postmaster.Fresh(t)); err != nil { // a new server
+	if _, err := FitKeys(t.Context(), path, postmaster.Empty(t)); err != nil { // a new server
 		t.Fatal(err)
 	}
 	for _, took := range []bool{false, true} {

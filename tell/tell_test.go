@@ -25,7 +25,7 @@ import (
 	"wladder/store/postmaster"
 )
 
-func TestMain(m *testing.M) { os.Exit(postmaster.ForTests(m)) }
+func TestMain(m *testing.M) { os.Exit(postmaster.ForTests(m, store.Migrate)) }
 
 const key = "a made-up key of thirty-two bytes"
 

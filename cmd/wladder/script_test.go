@@ -26,7 +26,7 @@ import (
 
 var update = flag.Bool("u", false, "write what the scripts print as what they should print")
 
-func TestMain(m *testing.M) { flag.Parse(); os.Exit(postmaster.ForTests(m)) }
+func TestMain(m *testing.M) { flag.Parse(); os.Exit(postmaster.ForTests(m, store.Migrate)) }
 
 // TestScripts runs testdata/script: lines "$ wladder …" (with "< text" for
 // standard input) and "$ ln FILE NAME", what they print, and "? N" for an exit status but 0. The

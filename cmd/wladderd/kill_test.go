@@ -29,7 +29,7 @@ import (
 
 func TestMain(m *testing.M) {
 	flag.Parse()
-	status := postmaster.ForTests(m)
+	status := postmaster.ForTests(m, store.Migrate)
 	os.RemoveAll(program.dir)
 	os.Exit(status)
 }
@@ -342,6 +342,9 @@ func TestKilledAtEveryStep(t *testing.T) {
 	}
 	var all []moment
 	for _, step := range append(append([]ladder.Step{}, ladder.Forward...), ladder.Back...) {
+		if step == ladder.Drain || step == ladder.Readmit || step == ladder.ReadmitAgain {
+			continue // of services that get out of the way; the model loses their servers
+		}
 		if step.Announced() {
 			all = append(all, moment{step, "begin"})
 		}

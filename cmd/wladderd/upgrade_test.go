@@ -34,7 +34,7 @@ func oldPage(connections int) string {
 // brought up to date, read by the client, and what was under way goes on.
 func TestUpgrade(t *testing.T) {
 	t.Parallel()
-	w := &world{T: t, bin: built(t), data: t.TempDir(), at: "127.19.90.254", database: postmaster.Fresh(t), tokens: map[string]string{}}
+	w := &world{T: t, bin: built(t), data: t.TempDir(), at: "127.19.90.254", database: postmaster.Empty(t), tokens: map[string]string{}}
 	dump, err := os.ReadFile("testdata/version-2.sql")
 	if err != nil {
 		t.Fatal(err)

@@ -85,13 +85,19 @@ func (a *Act) check(p *written.Problems, i int) {
 	if a.Commands == nil {
 		a.Commands = [][]string{}
 	}
-	if a.Name == "" || len(a.Commands) == 0 && a.Name != "none" {
+	if a.Reboots && (len(a.Commands) > 0 || a.Serves) {
+		p.Add("acts: %s: reboots the host, and needs no command; nothing serves meanwhile", a.Name)
+	}
+	if a.Name == "" || !a.Acts() && a.Name != "none" {
 		p.Add("acts: number %d wants a name and a command; one without a command is named none", i+1)
 	}
 	for _, c := range a.Commands {
 		if len(c) == 0 || c[0] == "" {
 			p.Add("acts: %s: a command is empty", a.Name)
 		}
+	}
+	if a.Timeout == 0 && a.Reboots {
+		a.Timeout = written.Duration(10 * time.Minute)
 	}
 	if a.Timeout == 0 {
 		a.Timeout = written.Duration(60 * time.Second)

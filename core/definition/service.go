@@ -93,7 +93,12 @@ type Act struct {
 	Timeout  written.Duration `yaml:"timeout" json:"timeout"` // of all commands together; 60s where unset
 	// Serves tells that the service goes on serving meanwhile, so that it need not get out of the way.
 	Serves bool `yaml:"serves" json:"serves,omitempty"`
+	// Reboots tells that the act is a boot of the host: it has no command of its own.
+	Reboots bool `yaml:"reboots" json:"reboots,omitempty"`
 }
+
+// Acts tells whether something has to take files up.
+func (a Act) Acts() bool { return len(a.Commands) > 0 || a.Reboots }
 
 // Drain is how the service gets out of the way of those who use it before its files are
 // replaced, and comes back once it works with the new ones. Its commands may be run twice, and
@@ -238,6 +243,9 @@ func read(name string, names int, data []byte) (*Service, error) {
 	for i := range s.Acts {
 		s.Acts[i].check(p, i)
 	}
+	if i := s.Heaviest(); i >= 0 && slices.ContainsFunc(s.Acts[:i], func(a Act) bool { return a.Reboots }) {
+		p.Add("acts: one that reboots the host is heavier than others; put it behind them")
+	}
 	s.checkDrain(p)
 	s.checkTrial(p)
 	s.checkMakes(p)
@@ -346,6 +354,17 @@ func (s *Service) OnlyFile() string {
 		}
 	}
 	return ""
+}
+
+// Heaviest gives where the heaviest act stands among acts that leave the host up: it is taken where
+// a definition does not know what a change needs. Where all boot the host anew, it is the last.
+func (s *Service) Heaviest() int {
+	for i, a := range slices.Backward(s.Acts) {
+		if !a.Reboots {
+			return i
+		}
+	}
+	return len(s.Acts) - 1
 }
 
 // ActIndex gives where an act stands among acts, the lightest first; -1 where it is

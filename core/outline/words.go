@@ -95,7 +95,9 @@ func (p Part) acted() string {
 	var acts []string
 	for _, a := range p.Acts {
 		text := a.Name
-		if commands := strings.Join(a.Commands, "; "); commands == "" {
+		if commands := strings.Join(a.Commands, "; "); a.Reboots {
+			text += " (the host boots anew)"
+		} else if commands == "" {
 			text += " (no command)"
 		} else if a.Name != "restart" && a.Name != "reload" {
 			text += fmt.Sprintf(" (%s)", cut(commands))

@@ -320,7 +320,7 @@ func (s *set) within(e change.Edit, verb string) {
 			return
 		}
 	}
-	act := len(s.svc.Acts) - 1
+	act := s.svc.Heaviest()
 	if rule != nil && rule.Act != "" {
 		act = s.svc.ActIndex(rule.Act)
 	}

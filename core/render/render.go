@@ -78,12 +78,12 @@ func (r *Result) Settled(whose, unready string, told bool) {
 		r.find(finding.Veto, "cannot-tell-in-force", "", 0, "%snothing tells whether what is saved is in force here: the definition has no in-force check beyond processes begun since the act. Give it one, or the change a probe with before and after", whose)
 	case r.intoForce && unready == "":
 		r.find(finding.Note, "nothing-to-change", "", 0, "%swhat is saved is in force already", whose)
-	case r.intoForce && len(r.Act.Commands) == 0:
+	case r.intoForce && !r.Act.Acts():
 		r.find(finding.Veto, "no-act", "", 0, "%sthe act %s has no command, so nothing brings it into force", whose, r.Act.Name)
 	case r.intoForce:
 		r.find(finding.Note, "brought-into-force", "", 0, "%swhat is saved is not in force: %s. It gets the act %s", whose, unready, r.Act.Name)
 		r.Files, r.Held = r.Held, nil
-	case unready != "" && len(r.Held) > 0 && len(r.Act.Commands) > 0:
+	case unready != "" && len(r.Held) > 0 && r.Act.Acts():
 		r.find(finding.Warn, "not-in-force", "", 0, "%sthe files say already what this change wants, and the program has not taken it up: %s. It gets the act %s alone", whose, unready, r.Act.Name)
 		r.Files, r.Held = r.Held, nil
 	case r.spared:
@@ -300,7 +300,7 @@ func edited(svc *definition.Service, spec *change.Spec, reading Reading, standIn
 // bringIntoForce holds all files of the service as they are, for its act.
 func (s *set) bringIntoForce(act string) {
 	s.intoForce = true
-	if s.wanted = len(s.svc.Acts) - 1; act != "true" {
+	if s.wanted = s.svc.Heaviest(); act != "true" {
 		if s.wanted = s.svc.ActIndex(act); s.wanted < 0 {
 			s.wanted = 0
 			s.find(finding.Veto, "no-act", "", 0, "bring-into-force: %s is not one of the acts of %s", act, s.svc.Name)
@@ -421,4 +421,4 @@ func (s *set) refuse(f *Rendered, line int, format string, args ...any) {
 
 // heaviest has the change need the heaviest act: what the definition does not
 // know wants it.
-func (s *set) heaviest() { s.need = len(s.svc.Acts) - 1 }
+func (s *set) heaviest() { s.need = max(s.need, s.svc.Heaviest()) }

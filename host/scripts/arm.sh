@@ -51,7 +51,7 @@ END
 	ln -sf "$boot_unit" "$boot_wants/wladder-guard.service"
 	sync "$boot_wants/." "${boot_unit%/*}/."
 fi
-rm -f "$run/placed" "$run/guard.undone"
+rm -f "$run/placed" "$run/guard.undone" "$run/reboot" "$run"/*.reboot
 read -r up _ </proc/uptime
 printf '%s\n' "$((${up%%.*} + seconds))" >"$run/deadline"
 sync "$run/deadline"
@@ -62,8 +62,7 @@ mv -f -T -- "$run/pending.new" "$state/pending/$id"
 sync "$state/pending/." "$state/ended/."
 how=detached
 if managed && [ -x /usr/bin/systemd-run ]; then
-	if systemd-run --quiet --collect --unit="wladder-guard-$id" --on-active="${seconds}s" --on-unit-inactive=10s --timer-property=AccuracySec=100ms \
-		sh "$run/guard/guard.sh" timer "$id" 2>/dev/null 3>&-; then how=timer; fi
+	if start_timer "$id" "$seconds" --quiet; then how=timer; fi
 fi
 if [ "$how" = detached ]; then
 	# shellcheck disable=SC2016 # the inner shell expands these

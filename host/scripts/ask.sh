@@ -299,7 +299,7 @@ ask_journal() {
 ask_last() {
 	ago=120
 	if [ -s "$state/runs/$run/$label${2-}.begun" ]; then
-		read -r begun _ <"$state/runs/$run/$label${2-}.begun"
+		begun_at "$state/runs/$run/$label${2-}"
 		read -r up _ </proc/uptime
 		ago=$((${up%%.*} - ${begun%%.*} + 1))
 	fi

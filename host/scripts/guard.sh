@@ -18,6 +18,20 @@ readmit_all() {
 	done
 }
 
+# awaited: is this the boot that reboot.sh told of? Then the time begins anew, once.
+awaited() {
+	if [ ! -s "$run/reboot" ]; then return 1; fi
+	read -r ended span <"$run/reboot"
+	read -r boot </proc/sys/kernel/random/boot_id
+	rm -f "$run/reboot"
+	sync "$run/."
+	if [ "$ended" = "$boot" ] || ! managed; then return 1; fi
+	read -r up _ </proc/uptime
+	printf '%s\n' "$((${up%%.*} + span))" >"$run/deadline"
+	sync "$run/deadline"
+	start_timer "$id" "$span" --no-block
+}
+
 if [ "${3-}" != locked ]; then
 	while [ "$how" != boot ] && [ "$how" != readmit ] && [ -e "$state/pending/$id" ]; do
 		rest=$(left "$id")
@@ -34,6 +48,7 @@ fi
 if [ ! -e "$state/firing/$id" ]; then
 	# Pushed on while we waited for the lock: this comes again.
 	if [ "$how" != boot ] && [ -e "$state/pending/$id" ] && [ "$(left "$id")" -gt 0 ]; then exit 0; fi
+	if [ "$how" = boot ] && awaited; then exit 0; fi
 	if ! mv -T -- "$state/pending/$id" "$state/firing/$id" 2>/dev/null; then
 		quiet_timer "$id"
 		exit 0
@@ -75,7 +90,7 @@ if ! out_of_the_way "$id"; then
 elif [ "$how" != boot ]; then
 	readmit_all
 elif managed; then # what takes it in again may want what has yet to start
-	systemd-run --quiet --no-block --collect --unit="wladder-readmit-$id" --on-active=1s -p After=multi-user.target \
+	systemd-run --quiet --no-block --collect --unit="wladder-readmit-$id" --on-active=1s --timer-property=AccuracySec=100ms -p After=multi-user.target \
 		sh "$run/guard/guard.sh" readmit "$id" 2>/dev/null 3>&- || failed=1
 fi
 printf '%s\n' "$trouble" >"$run/guard.trouble"

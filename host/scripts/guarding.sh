@@ -22,6 +22,13 @@ push() {
 	fi
 }
 
+# start_timer RUN SECONDS WORD: has its guard look at the deadline in SECONDS, and again until
+# it has ended. WORD is one more for systemd-run.
+start_timer() {
+	systemd-run "$3" --collect --unit="wladder-guard-$1" --on-active="${2}s" --on-unit-inactive=10s --timer-property=AccuracySec=100ms \
+		sh "$state/runs/$1/guard/guard.sh" timer "$1" 2>/dev/null 3>&-
+}
+
 # quiet_timer RUN: takes the run's timer away, if it has one.
 quiet_timer() {
 	if managed; then systemctl stop "wladder-guard-$1.timer" 2>/dev/null || :; fi

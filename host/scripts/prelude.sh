@@ -20,6 +20,15 @@ text() {
 	esac
 }
 
+# begun_at MARK: when MARK began, in seconds since boot, into $begun; 0.00 where the host has
+# booted anew since.
+begun_at() {
+	read -r begun of <"$1.begun"
+	now_up=
+	{ read -r now_up </proc/sys/kernel/random/boot_id; } 2>/dev/null || :
+	if [ -n "$of" ] && [ "$of" != "$now_up" ]; then begun=0.00; fi
+}
+
 # field KEY TEXT: one text of an answer, with a comma behind it.
 field() {
 	printf '"%s":"' "$1"

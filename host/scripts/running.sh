@@ -11,9 +11,7 @@ run_acts() {
 	rm -f "$mark.ended" "$mark.counted"
 	count_restarts "$acting"
 	was=$main before=$restarts
-	read -r up _ </proc/uptime
-	printf '%s\n' "$up" >"$mark.new"
-	put "$mark.new" "$mark.begun"
+	note_begun "$mark"
 	last=$((${up%%.*} + allowed))
 	while read -r line; do
 		if [ -z "$line" ]; then continue; fi
@@ -39,6 +37,16 @@ run_acts() {
 	if [ "$main" != "$was" ] && [ "$before" -gt 0 ] && [ "$restarts" -ge "$before" ]; then printf '%s\n' "$before" >"$mark.counted"; fi
 	printf '%s\n' "$code" >"$mark.new"
 	put "$mark.new" "$mark.ended"
+}
+
+# note_begun MARK: notes in MARK.begun that it begins now: the uptime, also in $up, and of which
+# boot that is.
+note_begun() {
+	read -r up _ </proc/uptime
+	boot=
+	{ read -r boot </proc/sys/kernel/random/boot_id; } 2>/dev/null || :
+	printf '%s %s\n' "$up" "$boot" >"$1.new"
+	put "$1.new" "$1.begun"
 }
 
 # count_restarts UNIT: sets $main to its main process, and $restarts to systemd's counter.

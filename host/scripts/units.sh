@@ -1,10 +1,10 @@
 # unit_report UNIT ACT: how the unit stands. ACT.begun holds when an act began, in seconds
-# since boot: the processes that began at or after that are counted. ACT.counted holds what
+# since boot, and the boot: the processes that began at or after that are counted. ACT.counted holds what
 # systemd's counter of restarts kept from before the act: that does not count.
 unit_report() {
 	begun=9999999999999 # no act yet, so nothing began since
 	if [ -s "$2.begun" ]; then
-		read -r begun <"$2.begun"
+		begun_at "$2"
 		begun=${begun%.*}${begun#*.}
 	fi
 	counted=0

@@ -332,6 +332,10 @@ func (s *Server) URL(database string) string {
 
 // Make creates a database where it is not there.
 func (s *Server) Make(ctx context.Context, database string) error {
+	return s.make(ctx, database, "")
+}
+
+func (s *Server) make(ctx context.Context, database, how string) error {
 	conn, err := pgx.Connect(ctx, s.URL("postgres"))
 	if err != nil {
 		return err
@@ -341,7 +345,7 @@ func (s *Server) Make(ctx context.Context, database string) error {
 	if err := conn.QueryRow(ctx, `select exists (select from pg_database where datname = $1)`, database).Scan(&there); err != nil || there {
 		return err
 	}
-	_, err = conn.Exec(ctx, "create database "+pgx.Identifier{database}.Sanitize())
+	_, err = conn.Exec(ctx, "create database "+pgx.Identifier{database}.Sanitize()+" "+how)
 	return err
 }
 

@@ -2174,6 +2174,7 @@ export interface components {
             commands: string[];
             hosts: number;
             name: string;
+            reboots?: boolean;
             serves?: boolean;
         };
         PlannedEdit: {

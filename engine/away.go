@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -9,10 +10,42 @@ import (
 
 	"wladder/core/ladder"
 	"wladder/core/probe"
+	"wladder/host"
 )
 
 // drains tells whether the service gets out of the way before its act.
 func (s *service) drains() bool { return s.Drain != nil && s.acts() && !s.mine.Act.Serves }
+
+// reboot has the host boot anew, and waits until it is back. What is under way ends with it; the
+// guard knows of it, and gives its span anew.
+func (r *hostRun) reboot(ctx context.Context, s *service, label string) (result, error) {
+	begun, timeout := time.Now(), time.Duration(s.mine.Act.Timeout)
+	rebooted, err := r.conn.Reboot(ctx, r.claim, label, s.acting, r.span())
+	if err != nil {
+		return result{}, err
+	}
+	for !rebooted {
+		if time.Since(begun) > timeout {
+			return failed("%s", r.of(s, fmt.Sprintf("the host was to boot anew, and is not back after %s", timeout))), nil
+		}
+		r.hangUp()
+		if err := r.rest(rebootLook); err != nil {
+			return result{}, err
+		}
+		bounded, cancel := context.WithTimeout(ctx, time.Minute)
+		if r.connect(bounded) == nil {
+			if rebooted, err = r.conn.Reboot(bounded, r.claim, label, s.acting, r.span()); err != nil && !errors.As(err, new(*host.Lost)) && !errors.As(err, new(*host.Unreachable)) {
+				cancel()
+				return result{}, err
+			}
+		}
+		cancel()
+	}
+	return done("%s", r.of(s, fmt.Sprintf("the host has booted anew, and is back after %s", time.Since(begun).Round(time.Second)))), nil
+}
+
+// rebootLook is how often a host that boots is looked for.
+const rebootLook = 2 * time.Second
 
 // drain has services get out of the way, one after the other, and waits until what they wait
 // for holds.

@@ -1,0 +1,42 @@
+# reboot.sh FENCE RUN LABEL UNIT SECONDS: has the host boot anew, once: where it has since
+# LABEL began, it says so and does nothing. UNIT has to be one that a boot brings back. The armed
+# guard is told which boot ends: at the next one it waits for SECONDS anew instead of firing, once.
+fence "$1"
+run=$state/runs/$2 mark=$state/runs/$2/$3
+read -r boot </proc/sys/kernel/random/boot_id
+was=
+if [ -s "$mark.reboot" ]; then read -r was <"$mark.reboot"; fi
+if [ -n "$was" ] && [ "$was" != "$boot" ]; then
+	printf '0\n' >"$mark.new"
+	put "$mark.new" "$mark.ended"
+	printf '{"exit":0,"output":"","rebooted":true}\n'
+	exit 0
+fi
+enabled=
+if managed; then enabled=$(systemctl is-enabled -- "$4" 2>/dev/null) || :; fi
+case $enabled in
+enabled | static | indirect | alias | generated) ;;
+*)
+	printf '{"failed":"%s"}\n' "$(text "$4 is ${enabled:-not found} at boot, so a boot would not bring it back; the host is not booted anew. Enable it first")"
+	exit 0
+	;;
+esac
+case $3 in
+act | act-[0-9]*)
+	if [ ! -e "$state/pending/$2" ]; then
+		printf '{"fired":true,"trouble":""}\n'
+		exit 0
+	fi
+	;;
+esac
+if [ -z "$was" ]; then
+	note_begun "$mark"
+	rm -f "$mark.ended" "$mark.counted"
+	printf '%s %s\n' "$boot" "$5" >"$run/reboot.new"
+	put "$run/reboot.new" "$run/reboot"
+	printf '%s\n' "$boot" >"$mark.new"
+	put "$mark.new" "$mark.reboot"
+fi
+# In a moment, so that this is heard of. It may have been told so before.
+systemd-run --quiet --collect --unit="wladder-reboot-$2" --on-active=1s --timer-property=AccuracySec=100ms systemctl reboot 2>/dev/null 3>&- || :
+printf '{"exit":0,"output":"","rebooted":false}\n'
