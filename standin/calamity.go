@@ -85,10 +85,13 @@ func (h *Host) Reboot() {
 	h.booted.Store(time.Now().UnixNano())
 	h.boot()
 	if _, err := h.Files.Read("/etc/systemd/system/wladder-guard.service"); err == nil {
-		h.Run("sh /var/lib/wladder/boot.sh")
+		h.Run("sh /var/lib/wladder/boot.sh boot")
 	}
 	for _, u := range h.units {
 		u.start() // one that does not is seen by who asks
+	}
+	if _, err := h.Files.Read("/etc/systemd/system/wladder-guard-late.service"); err == nil {
+		h.Run("sh /var/lib/wladder/boot.sh late")
 	}
 	h.Deaf(false)
 }

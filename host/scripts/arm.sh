@@ -20,9 +20,21 @@ mv -T -- "$run/guard.new" "$run/guard"
 sync "$run/."
 cat >"$state/boot.sh.new" <<'END'
 #!/bin/sh
-# Run at boot while a guard of Wide Ladder is armed: see its unit.
-for marker in /var/lib/wladder/pending/* /var/lib/wladder/firing/*; do
-	if [ -e "$marker" ]; then sh "/var/lib/wladder/runs/${marker##*/}/guard/guard.sh" boot "${marker##*/}"; fi
+# Run at boot while a guard of Wide Ladder is armed, or a service is out of the way: see its
+# units. First with boot, and late once systemd takes what is started then.
+state=/var/lib/wladder
+if [ "$1" = boot ]; then
+	for marker in "$state"/pending/* "$state"/firing/*; do
+		if [ -e "$marker" ]; then sh "$state/runs/${marker##*/}/guard/guard.sh" boot "${marker##*/}"; fi
+	done
+	exit 0
+fi
+for run in "$state"/runs/*; do
+	for marker in "$state/pending/${run##*/}" "$run"/drain*.begun; do
+		if [ ! -e "$marker" ]; then continue; fi
+		sh "$run/guard/guard.sh" late "${run##*/}"
+		break
+	done
 done
 END
 put "$state/boot.sh.new" "$state/boot.sh"
@@ -40,7 +52,7 @@ ConditionPathExistsGlob=|/var/lib/wladder/firing/*
 
 [Service]
 Type=oneshot
-ExecStart=/bin/sh /var/lib/wladder/boot.sh
+ExecStart=/bin/sh /var/lib/wladder/boot.sh boot
 TimeoutStartSec=120
 
 [Install]
@@ -49,7 +61,27 @@ END
 	put "$boot_unit.new" "$boot_unit"
 	mkdir -p "$boot_wants"
 	ln -sf "$boot_unit" "$boot_wants/wladder-guard.service"
-	sync "$boot_wants/." "${boot_unit%/*}/."
+	cat >"$late_unit.new" <<'END'
+[Unit]
+Description=Wide Ladder: what a guard starts once that can be
+DefaultDependencies=no
+After=basic.target
+Before=shutdown.target
+Conflicts=shutdown.target
+ConditionPathExists=/var/lib/wladder/boot.sh
+
+[Service]
+Type=oneshot
+ExecStart=/bin/sh /var/lib/wladder/boot.sh late
+TimeoutStartSec=60
+
+[Install]
+WantedBy=multi-user.target
+END
+	put "$late_unit.new" "$late_unit"
+	mkdir -p "$late_wants"
+	ln -sf "$late_unit" "$late_wants/wladder-guard-late.service"
+	sync "$boot_wants/." "$late_wants/." "${boot_unit%/*}/."
 fi
 rm -f "$run/placed" "$run/guard.undone" "$run/reboot" "$run"/*.reboot
 read -r up _ </proc/uptime

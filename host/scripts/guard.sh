@@ -1,12 +1,14 @@
 # guard.sh HOW RUN: the host's own way back, left there by arm.sh and run by its
 # timer, at boot, or by a waiting process. One that wakes early waits for the
 # rest: the deadline may have been pushed on. Takes the host's lock, then the
-# marker; where somebody else has the marker, does nothing. HOW is timer, boot or detached; or
-# readmit, once a boot is over: services that were out of the way when it began come back.
+# marker; where somebody else has the marker, does nothing. HOW is timer, boot or detached; late,
+# behind a boot's first half, for what that could not start; or readmit, once a boot is over:
+# services that were out of the way when it began come back.
 how=$1 id=$2
 run=$state/runs/$id
 
-# readmit_all has each service come back that is out of the way. Sets $failed where one does not.
+# readmit_all has each service come back that is out of the way. One that does not stays noted:
+# who looks has it come back.
 readmit_all() {
 	n=-1
 	while [ -e "$run/guard/unit-$((n + 1))" ]; do
@@ -14,11 +16,11 @@ readmit_all() {
 		if [ "$n" -gt 0 ]; then at=drain-$n; fi
 		if [ ! -e "$run/$at.begun" ]; then continue; fi
 		readmit "$id" "$at" "$(cat "$run/guard/unit-$n")" "$(cat "$run/guard/within-$n")" "$(cat "$run/guard/readmit-$n")"
-		if [ "$code" != 0 ]; then failed=$code; fi
 	done
 }
 
-# awaited: is this the boot that reboot.sh told of? Then the time begins anew, once.
+# awaited: is this the boot that reboot.sh told of? Then the time begins anew, once; late
+# starts its timer.
 awaited() {
 	if [ ! -s "$run/reboot" ]; then return 1; fi
 	read -r ended span <"$run/reboot"
@@ -29,8 +31,20 @@ awaited() {
 	read -r up _ </proc/uptime
 	printf '%s\n' "$((${up%%.*} + span))" >"$run/deadline"
 	sync "$run/deadline"
-	start_timer "$id" "$span" --no-block
 }
+
+# late: systemd-run waits for a boot to come as far as this.
+if [ "$how" = late ]; then
+	if [ -e "$state/pending/$id" ]; then
+		rest=$(left "$id")
+		if [ "$rest" -lt 1 ]; then rest=1; fi
+		start_timer "$id" "$rest" --no-block || :
+	elif out_of_the_way "$id"; then
+		systemd-run --quiet --no-block --collect --unit="wladder-readmit-$id" --on-active=1s --timer-property=AccuracySec=100ms -p After=multi-user.target \
+			sh "$run/guard/guard.sh" readmit "$id" 2>/dev/null 3>&- || :
+	fi
+	exit 0
+fi
 
 if [ "${3-}" != locked ]; then
 	while [ "$how" != boot ] && [ "$how" != readmit ] && [ -e "$state/pending/$id" ]; do
@@ -43,6 +57,7 @@ if [ "${3-}" != locked ]; then
 fi
 if [ "$how" = readmit ]; then
 	if [ -e "$state/ended/$id" ]; then readmit_all; fi
+	unguarded
 	exit 0
 fi
 if [ ! -e "$state/firing/$id" ]; then
@@ -85,14 +100,8 @@ while [ "$n" -ge 0 ]; do
 	run_back "$id" "guard-act$mark" "$unit" "$(cat "$run/guard/seconds-$at")" "$light" "$heavy"
 	if [ "$code" != 0 ]; then failed=$code; fi
 done
-if ! out_of_the_way "$id"; then
-	:
-elif [ "$how" != boot ]; then
-	readmit_all
-elif managed; then # what takes it in again may want what has yet to start
-	systemd-run --quiet --no-block --collect --unit="wladder-readmit-$id" --on-active=1s --timer-property=AccuracySec=100ms -p After=multi-user.target \
-		sh "$run/guard/guard.sh" readmit "$id" 2>/dev/null 3>&- || failed=1
-fi
+# At a boot, what takes it in again may want what has yet to start: late sees to that.
+if [ "$how" != boot ]; then readmit_all; fi
 printf '%s\n' "$trouble" >"$run/guard.trouble"
 # All is as it was, acted on: whoever looks need not act again.
 if [ -z "$trouble" ] && [ "$failed" = 0 ]; then : >"$run/guard.undone"; fi

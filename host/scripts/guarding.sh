@@ -4,6 +4,8 @@
 #   ended/RUN     fired or disarmed; its text says which
 boot_unit=/etc/systemd/system/wladder-guard.service
 boot_wants=/etc/systemd/system/sysinit.target.wants
+late_unit=/etc/systemd/system/wladder-guard-late.service
+late_wants=/etc/systemd/system/multi-user.target.wants
 
 # left RUN: how many seconds its guard has still to wait. The deadline is in the
 # host's uptime, which no clock that is set can move.
@@ -34,12 +36,15 @@ quiet_timer() {
 	if managed; then systemctl stop "wladder-guard-$1.timer" 2>/dev/null || :; fi
 }
 
-# unguarded: takes the boot-time half away once no guard needs it.
+# unguarded: takes the boot-time half away once no guard needs it, and nothing is out of the way.
 unguarded() {
 	for marker in "$state"/pending/* "$state"/firing/*; do
 		if [ -e "$marker" ]; then return 0; fi
 	done
-	rm -f "$boot_wants/wladder-guard.service" "$boot_unit"
+	for folder in "$state"/runs/*; do
+		if out_of_the_way "${folder##*/}"; then return 0; fi
+	done
+	rm -f "$boot_wants/wladder-guard.service" "$boot_unit" "$late_wants/wladder-guard-late.service" "$late_unit"
 }
 
 # ended_firing RUN: notes that its guard has fired.

@@ -22,6 +22,7 @@ text() {
 
 # begun_at MARK: when MARK began, in seconds since boot, into $begun; 0.00 where the host has
 # booted anew since.
+# shellcheck disable=SC2034 # callers read it
 begun_at() {
 	read -r begun of <"$1.begun"
 	now_up=
