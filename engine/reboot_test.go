@@ -1,8 +1,12 @@
 package engine
 
 import (
+	"fmt"
 	"strings"
 	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
 
 	"wladder/core/ladder"
 	"wladder/host"
@@ -71,6 +75,16 @@ func TestReboot(t *testing.T) {
 			full, _ := r.store.HostRun(t.Context(), id, run.Host)
 			t.Errorf("%s is %s (%s), told %s; want %s, %s\n%+v", run.Host, run.State, run.Why, tell[i], want.state, want.told, full.Steps)
 		}
+	}
+	// Another service of the run finds that its files were in place when the host booted.
+	conn, err := r.engine.Dialer.Connect(t.Context(), host.Target{Name: "b00", Address: r.hosts[0].Address, User: "root", HostKey: string(ssh.MarshalAuthorizedKey(signer(1).PublicKey()))})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	rebooted, err := conn.Reboot(t.Context(), host.Claim{Fence: 1 << 40, Run: fmt.Sprintf("run-%d", find(d, "b00").ID)}, host.ForwardAct, host.Service{At: 1, Unit: "nginx.service"}, time.Second)
+	if err != nil || !rebooted || tell[0].String() != "boot (new)" {
+		t.Errorf("a second service: rebooted %v, %v, told %s", rebooted, err, tell[0])
 	}
 	r.hosts[4].Deaf(true)
 	close(alone.Release)

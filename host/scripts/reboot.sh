@@ -1,12 +1,19 @@
 # reboot.sh FENCE RUN LABEL UNIT SECONDS: has the host boot anew, once: where it has since
-# LABEL began, it says so and does nothing. UNIT has to be one that a boot brings back. The armed
+# LABEL began, or that of another service of the run in the same direction, it says so and does
+# nothing: all files were in place by then. UNIT has to be one that a boot brings back. The armed
 # guard is told which boot ends: at the next one it waits for SECONDS anew instead of firing, once.
 fence "$1"
 run=$state/runs/$2 mark=$state/runs/$2/$3
 read -r boot </proc/sys/kernel/random/boot_id
 was=
-if [ -s "$mark.reboot" ]; then read -r was <"$mark.reboot"; fi
+way=$run/${3%-[0-9]*}
+for other in "$way.reboot" "$way"-[0-9]*.reboot; do
+	if [ -s "$other" ]; then read -r was <"$other"; fi
+	if [ -n "$was" ] && [ "$was" != "$boot" ]; then break; fi
+done
 if [ -n "$was" ] && [ "$was" != "$boot" ]; then
+	printf '0.00 %s\n' "$was" >"$mark.new"
+	put "$mark.new" "$mark.begun"
 	printf '0\n' >"$mark.new"
 	put "$mark.new" "$mark.ended"
 	printf '{"exit":0,"output":"","rebooted":true}\n'
