@@ -27,7 +27,7 @@ func TestBackupAndRestore(t *testing.T) {
 	w := newWorld(t, 37, 2)
 	id := w.climb(`labels.role == "bulletin"`, 2, "{stages: [{hosts: all}], soak: 100ms}")
 	w.until(id, ended)
-	dir, restored, database := t.TempDir(), t.TempDir(), postmaster.Fresh(t)
+	dir, restored, database := t.TempDir(), t.TempDir(), postmaster.Empty(t)
 	run := func(what string) {
 		t.Helper()
 		sh := exec.Command("sh", "-euc", commands[what])
