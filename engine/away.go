@@ -14,7 +14,7 @@ import (
 )
 
 // drains tells whether the service gets out of the way before its act.
-func (s *service) drains() bool { return s.Drain != nil && s.acts() && !s.mine.Act.Serves }
+func (s *service) drains() bool { return s.Drain != nil && s.acting.Act.Interrupts() }
 
 // reboot has the host boot anew, and waits until it is back. What is under way ends with it; the
 // guard knows of it, and gives its span anew.

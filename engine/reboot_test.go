@@ -34,11 +34,7 @@ func TestReboot(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, 5)
 	r.load("pages", bootingDefinition)
-	tell := make([]*told, len(r.hosts))
-	for i, h := range r.hosts {
-		tell[i] = &told{}
-		tell[i].watch(h)
-	}
+	tell := r.listen()
 	d := r.rehearse(r.drafted(strings.Replace(booting, ", gate: true", "", 1)))
 	if !strings.Contains(d.Rehearsal.Findings[0].Text, "5 hosts boot anew, and nobody opens a gate") {
 		t.Errorf("without a gate: %+v", d.Rehearsal.Findings)
@@ -97,8 +93,7 @@ func TestRebootedAlone(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, 1)
 	r.load("pages", bootingDefinition)
-	tell := &told{}
-	tell.watch(r.hosts[0])
+	tell := r.listen()[0]
 	alone := &standin.Fault{Do: standin.CutAfter, At: "reboot", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
 	r.hosts[0].Script(alone)
 	id := r.drafted(booting)

@@ -100,6 +100,9 @@ type Act struct {
 // Acts tells whether something has to take files up.
 func (a Act) Acts() bool { return len(a.Commands) > 0 || a.Reboots }
 
+// Interrupts tells whether the service does not serve while the act is carried out.
+func (a Act) Interrupts() bool { return a.Acts() && !a.Serves }
+
 // Drain is how the service gets out of the way of those who use it before its files are
 // replaced, and comes back once it works with the new ones. Its commands may be run twice, and
 // the way back too where the way out was not taken.

@@ -120,7 +120,7 @@ func (r Run) recalled(e Event) Run {
 	switch {
 	case r.State == Restoring || r.State == Unknown:
 		return r // a host is looked at first
-	case r.waitsOut():
+	case r.mayBeOut(r.Step):
 		r = r.to(Position{Restoring, ReadmitAgain})
 	case !touched(r.Step):
 		r = r.to(Position{PassedOver, ""})
@@ -133,9 +133,10 @@ func (r Run) recalled(e Event) Run {
 	return r
 }
 
-// waitsOut tells whether a service of the host may be out of the way, though nothing is placed.
-func (r Run) waitsOut() bool {
-	return r.Drains && (r.Step == Drain || r.Step == Place && r.Files == FilesOld)
+// mayBeOut tells whether a service of the host may be out of the way at a step, or behind one that
+// was lost, though nothing is placed.
+func (r Run) mayBeOut(at Step) bool {
+	return r.Drains && (at == Drain || at == Place && r.Files == FilesOld)
 }
 
 // Pause is how long to wait before the step is taken.
@@ -197,7 +198,7 @@ func (r Run) notBegun(e Event, l Limits) Run {
 	waited := e.At.Sub(r.Since)
 	whole := !touched(r.Step) || r.Step == Place && r.Files == FilesOld
 	switch {
-	case r.waitsOut() && waited >= l.TryFor:
+	case r.mayBeOut(r.Step) && waited >= l.TryFor:
 		r.Why = fmt.Sprintf("%s could not begin, tried %s: %s", r.Step, times(r.Tries), e.Note)
 		r.Tries, r.Since = 0, time.Time{}
 		r = r.to(Position{Restoring, ReadmitAgain})
@@ -242,7 +243,7 @@ func (r Run) ended(e Event, l Limits) Run {
 		e.Outcome, e.Note = Failed, fmt.Sprintf("came to its end after %s; the ladder gives a host %s to come to its soak", took.Round(time.Second), l.Budget)
 	}
 	next, at := after(step, e.Outcome, r.Undone).among(step, e.Outcome, r.At, len(r.Acts))
-	if next = next.within(r.Drains); r.Drains && next.State == PassedOver && step == Place {
+	if next = next.within(r.Drains); next.State == PassedOver && r.mayBeOut(step) {
 		next = Position{Restoring, ReadmitAgain}
 	}
 	switch {
@@ -299,7 +300,7 @@ func (r Run) looked(e Event, l Limits) Run {
 			r.Since = e.At
 		}
 		waited := e.At.Sub(r.Since)
-		if !touched(r.Lost) && !(r.Drains && r.Lost == Drain) && waited >= l.TryFor { // whatever it does, nothing there is ours
+		if !touched(r.Lost) && !r.mayBeOut(r.Lost) && waited >= l.TryFor { // whatever it does, nothing there is ours
 			r = r.leave()
 			r.Why += fmt.Sprintf("; it could not be looked at since (%s), and nothing was placed there", e.Note)
 			r.Files, r.Process = FilesOld, ProcessOld
@@ -327,7 +328,7 @@ func (r Run) looked(e Event, l Limits) Run {
 	switch {
 	case fired && touched(lost) && !lost.back():
 		to, why = back, "the host's guard fired while nobody could confirm the change: it put the old files back by itself"
-	case fired && r.Drains && lost == Drain:
+	case fired && r.mayBeOut(lost):
 		why = "the host's guard fired while it was out of the way: nothing was placed, and it came back by itself"
 	case lost == Act && to.State == Working && s.Acted > 0:
 		to, why = back, fmt.Sprintf("%s ended with status %d while we could not see it", s.Act, s.Acted)
@@ -335,7 +336,7 @@ func (r Run) looked(e Event, l Limits) Run {
 	case r.Panics > maxPanics || r.Losses > maxLosses:
 		switch to = back; {
 		case s.Files != FilesOld || touched(lost):
-		case r.Drains && lost == Drain:
+		case r.mayBeOut(lost):
 			to = Position{Restoring, ReadmitAgain}
 		default:
 			to = Position{PassedOver, ""}

@@ -189,8 +189,6 @@ func after(step Step, outcome Outcome, undone bool) Position {
 		return Position{Stranded, ""}
 	case outcome == Overtaken && step == Place:
 		return Position{PassedOver, ""} // place takes back what it renamed before it says so
-	case outcome != OK && step == Drain:
-		return Position{Restoring, ReadmitAgain}
 	case outcome != OK && touched(step):
 		return Position{Restoring, Restore}
 	case outcome != OK:

@@ -105,7 +105,6 @@ type Part struct {
 type Act struct {
 	Name     string   `json:"name"`
 	Commands []string `json:"commands"`
-	Serves   bool     `json:"serves,omitempty"`  // the service goes on serving meanwhile
 	Reboots  bool     `json:"reboots,omitempty"` // it is a boot of the host
 	Hosts    int      `json:"hosts"`
 }
@@ -221,11 +220,14 @@ func (o *Outline) parts(head plan.Head, leaves []plan.Leaf) {
 				part.Instances++
 				a := acts[of.Act.Name]
 				if a == nil {
-					a = &Act{Name: of.Act.Name, Commands: []string{}, Serves: of.Act.Serves, Reboots: of.Act.Reboots}
+					a = &Act{Name: of.Act.Name, Commands: []string{}, Reboots: of.Act.Reboots}
 					for _, words := range of.Act.Commands {
 						a.Commands = append(a.Commands, strings.Join(words, " "))
 					}
 					acts[of.Act.Name] = a
+				}
+				if p.Drain != nil && of.Act.Interrupts() {
+					part.Drain = drained(p)
 				}
 				if !seen[a.Name] {
 					seen[a.Name] = true
@@ -240,9 +242,6 @@ func (o *Outline) parts(head plan.Head, leaves []plan.Leaf) {
 			part.Acts = append(part.Acts, *acts[name])
 		}
 		slices.SortStableFunc(part.Acts, func(a, b Act) int { return b.Hosts - a.Hosts })
-		if p.Drain != nil && slices.ContainsFunc(part.Acts, func(a Act) bool { return a.Reboots || !a.Serves && len(a.Commands) > 0 }) {
-			part.Drain = drained(p)
-		}
 		part.Words = part.acted()
 		o.Parts = append(o.Parts, part)
 	}

@@ -24,7 +24,7 @@ readmit_all() {
 awaited() {
 	if [ ! -s "$run/reboot" ]; then return 1; fi
 	read -r ended span <"$run/reboot"
-	read -r boot </proc/sys/kernel/random/boot_id
+	this_boot
 	rm -f "$run/reboot"
 	sync "$run/."
 	if [ "$ended" = "$boot" ] || ! managed; then return 1; fi

@@ -25,9 +25,14 @@ text() {
 # shellcheck disable=SC2034 # callers read it
 begun_at() {
 	read -r begun of <"$1.begun"
-	now_up=
-	{ read -r now_up </proc/sys/kernel/random/boot_id; } 2>/dev/null || :
-	if [ -n "$of" ] && [ "$of" != "$now_up" ]; then begun=0.00; fi
+	this_boot
+	if [ -n "$of" ] && [ "$of" != "$boot" ]; then begun=0.00; fi
+}
+
+# this_boot: sets $boot to the id of the boot that the host is in; empty where it has none.
+this_boot() {
+	boot=
+	{ read -r boot </proc/sys/kernel/random/boot_id; } 2>/dev/null || :
 }
 
 # field KEY TEXT: one text of an answer, with a comma behind it.

@@ -4,7 +4,7 @@
 # guard is told which boot ends: at the next one it waits for SECONDS anew instead of firing, once.
 fence "$1"
 run=$state/runs/$2 mark=$state/runs/$2/$3
-read -r boot </proc/sys/kernel/random/boot_id
+this_boot
 was=
 way=$run/${3%-[0-9]*}
 for other in "$way.reboot" "$way"-[0-9]*.reboot; do

@@ -43,8 +43,7 @@ run_acts() {
 # boot that is.
 note_begun() {
 	read -r up _ </proc/uptime
-	boot=
-	{ read -r boot </proc/sys/kernel/random/boot_id; } 2>/dev/null || :
+	this_boot
 	printf '%s %s\n' "$up" "$boot" >"$1.new"
 	put "$1.new" "$1.begun"
 }

@@ -2175,7 +2175,6 @@ export interface components {
             hosts: number;
             name: string;
             reboots?: boolean;
-            serves?: boolean;
         };
         PlannedEdit: {
             service?: string;
