@@ -49,7 +49,7 @@ type trouble struct {
 	do   func(l *lane, h *chaosHost)
 }
 
-var scripts = []string{"claim", "snapshot", "arm", "place", "act", "watch", "confirm", "restore", "disarm", "look"}
+var scripts = []string{"claim", "snapshot", "arm", "drain", "place", "act", "reboot", "watch", "confirm", "restore", "disarm", "look"}
 
 // scripted has a fault of the stand-in happen once.
 func scripted(kind standin.FaultKind) trouble {
@@ -136,8 +136,8 @@ func (l *lane) order(o ladder.Order) {
 func (l *lane) prepared() bool {
 	w := l.w
 	return w.insist(fmt.Sprintf("preparing a climb of pool %d", l.n), func(ctx context.Context) error {
-		c := w.as("ines")
-		id, err := c.Draft(ctx, 0, fmt.Appendf(nil, "title: t\nreason: r\nservice: pages\nwhere: labels.pool == \"p%02d\"\ncount: %d\nedits: [{set: events/worker_connections, to: %d}]\nladder: {stages: [{up-to: 1}, {hosts: all}], at_once: %d, soak: 400ms, pause_after: 4}\n", l.n, poolSize, l.next, poolAtOnce(l.hosts[0].Name)))
+		c, kind := w.as("ines"), kindOf(l.hosts[0].Name)
+		id, err := c.Draft(ctx, 0, fmt.Appendf(nil, "title: t\nreason: r\nservice: %s\nwhere: labels.pool == \"p%02d\"\ncount: %d\nedits: [{set: events/worker_connections, to: %d}]\nladder: {stages: [{up-to: 1, gate: %v}, {hosts: all}], at_once: %d, soak: 400ms, pause_after: 4}\n", kind, l.n, poolSize, l.next, kind == "booted", poolAtOnce(l.hosts[0].Name)))
 		if err == nil {
 			err = c.Rehearse(ctx, id)
 		}
@@ -200,6 +200,8 @@ func (l *lane) climb() []string {
 			}
 			l.order(o)
 			l.heal()
+		case d.Climb.State == ladder.Waiting && active == 0: // at its gate
+			l.order(ladder.Resume)
 		}
 		runs := ""
 		if all, err := w.as("ines").AllRuns(ctx, l.change, time.Time{}); err == nil {
@@ -219,7 +221,7 @@ func (l *lane) climb() []string {
 	values, wrong := w.check(l.change, l.hosts, l.values, l.next)
 	l.values = values
 	for _, h := range l.hosts {
-		h.Forget()
+		h.forget()
 	}
 	return wrong
 }

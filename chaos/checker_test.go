@@ -74,6 +74,10 @@ func (w *world) check(change int64, hosts []*chaosHost, old []int, next int) (va
 		} else {
 			values = append(values, old[i])
 		}
+		if place, _ := h.Files.Read(placePath); string(place) != "in" {
+			x.add("%s is told %s, and is still out of the way", h.Name, r.State)
+			w.mend(h, values[i])
+		}
 		if armed := h.armed(); len(armed) > 0 {
 			x.add("%s is told %s, and its guard is still armed: %v", h.Name, r.State, armed)
 			w.mend(h, values[i])
@@ -106,6 +110,7 @@ func (w *world) mend(h *chaosHost, value int) int {
 		}
 	}
 	h.Files.Write(confPath, []byte(confText(value)))
+	h.Files.Write(placePath, []byte("in"))
 	h.Run("systemctl reset-failed " + unitName)
 	if out, status := h.Run("systemctl restart " + unitName); status != 0 {
 		w.Errorf("%s cannot be mended: %s", h.Name, out)
@@ -122,10 +127,12 @@ type span struct {
 	last     standin.Logged
 }
 
-// With these scripts end that did nothing: another has a higher fence, or the host's lock.
+// With these scripts end that did nothing: another has a higher fence, or the host's lock, or the
+// script came cut, which host's TestCutScript holds to be nothing.
 const (
 	refused = 76
 	busy    = 75
+	cut     = 70
 )
 
 // logs holds the hosts' own logs against at_once, keep, the order of stages, and fences.
@@ -134,6 +141,7 @@ func (x *wrongs) logs(runs []told, hosts []*chaosHost) {
 	for _, h := range hosts {
 		log := h.Log()
 		x.fences(h.Name, log)
+		x.drains(h, log)
 		for _, r := range runs {
 			if r.Host != h.Name {
 				continue
@@ -146,7 +154,7 @@ func (x *wrongs) logs(runs []told, hosts []*chaosHost) {
 				if l.Script == "place" && l.Status == 0 && s.from.IsZero() {
 					s.from = l.From
 				}
-				if !s.from.IsZero() && l.Script != "watch" && l.Script != "ask" && l.Status != refused && l.Status != busy {
+				if !s.from.IsZero() && l.Script != "watch" && l.Script != "ask" && !slices.Contains([]int{refused, busy, cut}, l.Status) {
 					s.to, s.last = l.To, l
 				}
 			}
@@ -171,6 +179,23 @@ func (x *wrongs) logs(runs []told, hosts []*chaosHost) {
 		}
 		if left := poolSize - 1 - out; !at.run.RollsBack && left < keep {
 			x.add("%s was placed on at %s while %d others of its pool were there; %d are kept%s", at.host, at.from.Format(milli), left, keep, who)
+		}
+	}
+}
+
+// drains holds that a service that gets out of the way before its act is not acted on while it is
+// not.
+func (x *wrongs) drains(h *chaosHost, log []standin.Logged) {
+	if kindOf(h.Name) != "drained" {
+		return
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, at := range h.restarts {
+		for _, l := range log {
+			if l.Script == "act" && strings.Contains(l.Words, " 'act' ") && l.From.Before(at) && (l.To.IsZero() || l.To.After(at)) {
+				x.add("%s was restarted at %s without being out of the way", h.Name, at.Format(milli))
+			}
 		}
 	}
 }

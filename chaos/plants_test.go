@@ -32,6 +32,8 @@ var planted = []plant{
 	{"confirmed though the guard has fired", "engine/run.go", "counted(len(r.paths), \"path\")), r.conn.Confirm(ctx, r.claim, r.files)", "counted(len(r.paths), \"path\")), func() error { r.conn.Confirm(ctx, r.claim, r.files); return nil }()", "is told done", nil},
 	{"fences are not compared", "host/scripts/prelude.sh", "	if [ \"$1\" -lt \"$seen\" ]; then\n", "	if [ \"$1\" -lt 0 ]; then\n", "under fence", nil},
 	{"the record does not tell of what is done", "store/runs.go", "	told := r.State != c.Run.State\n", "	told := r.State != c.Run.State && r.State != ladder.Done\n", "the record does not tell", nil},
+	{"not out of the way", "engine/away.go", "return s.Drain != nil && s.acting.Act.Interrupts()", "return false", "without being out of the way", nil},
+	{"out of the way for good", "engine/away.go", "if !s.drains() || len(s.Drain.Readmit) == 0 {", "if true {", "is still out of the way", nil},
 }
 
 // TestPlantedFaults plants faults into the server, one at a time, and lets climbs go through

@@ -42,14 +42,33 @@ func confText(value int) string {
 	return fmt.Sprintf("worker_processes 2;\nevents {\n    worker_connections %d;\n}\nhttp {\n    server { listen 18480; }\n}\n", value)
 }
 
+// Whether a host is out of the way; what is copied there says so.
+const placePath, outPath, inPath = "/var/lib/place", "/var/lib/out", "/var/lib/in"
+
+// kinds are the services: of pools, one after the other, each has one of them.
+var kinds = []string{"pages", "drained", "booted"}
+
+// definitionOf gives a service: pages restarts, drained gets out of the way before it does, and
+// booted has its host boot anew.
+func definitionOf(kind string) string {
+	act, more := "{name: restart, command: [systemctl, restart, nginx.service]}", ""
+	switch kind {
+	case "drained":
+		more = "drain: {command: [cp, " + outPath + ", " + placePath + "], readmit: [cp, " + inPath + ", " + placePath + "]}\n"
+	case "booted":
+		act = "{name: boot, reboots: true, timeout: 20s}"
+	}
+	return fmt.Sprintf(definition, kind, kind, act) + more
+}
+
 const definition = `
-service: pages
+service: %s
 title: Pages
-where: labels.role == "bulletin"
+where: labels.kind == "%s"
 unit: nginx.service
 files: {main: {format: nginx, paths: {debian: /etc/nginx/nginx.conf}}}
 trial: {command: [nginx, -t], covers: [/run]}
-acts: [{name: restart, command: [systemctl, restart, nginx.service]}]
+acts: [%s]
 in-force: {ask: unit nginx.service, expect: renewed > 0}
 probes: [{name: front page, ask: "http GET :18480/", expect: status == 200}]
 pool: labels.pool
@@ -63,6 +82,33 @@ type chaosHost struct {
 	*standin.Host
 	link *link
 	id   int64
+
+	mu       sync.Mutex
+	restarts []time.Time // while it was not out of the way
+}
+
+func kindOf(host string) string {
+	n, _ := strconv.Atoi(host[1:3])
+	return kinds[n%len(kinds)]
+}
+
+// forget empties what is noted of it.
+func (h *chaosHost) forget() {
+	h.Forget()
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.restarts = nil
+}
+
+// watch notes restarts while the host is not out of the way.
+func (h *chaosHost) watch() {
+	h.Before(func(words []string) {
+		if place, _ := h.Files.Read(placePath); string(place) == "in" && strings.Join(words, " ") == "systemctl restart "+unitName {
+			h.mu.Lock()
+			defer h.mu.Unlock()
+			h.restarts = append(h.restarts, time.Now())
+		}
+	})
 }
 
 // world is a database, servers that can be killed, and pools of hosts.
@@ -173,26 +219,30 @@ func newWorld(t *testing.T, bin string, part, pools, servers int) *world {
 		name := fmt.Sprintf("p%02d-%d", n/poolSize, n%poolSize)
 		ip := fmt.Sprintf("127.22.%d.%d", w.net, n+1)
 		h, err := standin.Start(standin.Config{
-			Name: name, Address: ip + ":2223", Cores: 2, MemoryMB: 1024, Signer: signer(1), Client: key, Image: map[string]string{confPath: confText(512)},
+			Name: name, Address: ip + ":2223", Cores: 2, MemoryMB: 1024, Signer: signer(1), Client: key, Image: map[string]string{confPath: confText(512), placePath: "in", inPath: "in", outPath: "out"},
 			Units: []standin.UnitConfig{{Name: unitName, Checker: "nginx", Read: standin.WebServer(confPath, "x")}},
 		})
 		if err != nil {
 			t.Fatal(err)
 		}
 		t.Cleanup(h.Close)
-		w.hosts = append(w.hosts, &chaosHost{Host: h, link: newLink(t, ip+":2222", ip+":2223"), id: int64(n + 1)})
-		load = append(load, view.Host{Name: name, Address: ip + ":2222", Login: "root", HostKey: h.HostKey(), Labels: map[string]string{"role": "bulletin", "pool": name[:3]}})
+		one := &chaosHost{Host: h, link: newLink(t, ip+":2222", ip+":2223"), id: int64(n + 1)}
+		one.watch()
+		w.hosts = append(w.hosts, one)
+		load = append(load, view.Host{Name: name, Address: ip + ":2222", Login: "root", HostKey: h.HostKey(), Labels: map[string]string{"kind": kindOf(name), "pool": name[:3]}})
 	}
 	ctx := t.Context()
 	if _, err := w.as("ada").LoadHosts(ctx, load); err != nil {
 		t.Fatal(err)
 	}
-	svc, err := w.as("ada").LoadService(ctx, []byte(definition))
-	if err == nil {
-		err = w.as("ben").ApproveService(ctx, "pages", svc.Digest)
-	}
-	if err != nil {
-		t.Fatal(err)
+	for _, kind := range kinds {
+		svc, err := w.as("ada").LoadService(ctx, []byte(definitionOf(kind)))
+		if err == nil {
+			err = w.as("ben").ApproveService(ctx, kind, svc.Digest)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
 	}
 	for n := 1; n < servers; n++ {
 		w.start(n)

@@ -6,6 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"runtime"
 	"strings"
 	"testing"
@@ -130,4 +133,32 @@ func FuzzAnswers(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestCutScript has the text of a script come cut at each byte: nothing of it is carried out.
+func TestCutScript(t *testing.T) {
+	t.Parallel()
+	mark := filepath.Join(t.TempDir(), "mark")
+	one := script{"mark", "", packed("echo begun >>'" + mark + "'\n" + strings.Repeat("# "+mark+"\n", 4) + "echo ended >>'" + mark + "'\n"), nil}
+	line, text := one.command(false, nil, nil)
+	run := func(text []byte) int {
+		cmd := exec.Command("sh", "-c", line)
+		cmd.Stdin = bytes.NewReader(text)
+		cmd.Run()
+		return cmd.ProcessState.ExitCode()
+	}
+	for n := range text {
+		if status := run(text[:n]); status != 70 {
+			t.Fatalf("cut at byte %d of %d it ends with %d, not 70", n, len(text), status)
+		}
+	}
+	if _, err := os.Stat(mark); err == nil {
+		t.Error("a part of it was carried out")
+	}
+	if status := run(text); status != 0 {
+		t.Errorf("whole it ends with %d", status)
+	}
+	if said, err := os.ReadFile(mark); err != nil || string(said) != "begun\nended\n" {
+		t.Errorf("whole it did %q, %v", said, err)
+	}
 }
