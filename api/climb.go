@@ -107,9 +107,9 @@ func (s *Server) orderHost(ctx *gin.Context) {
 	if !ok || !s.read(ctx, &in) {
 		return
 	}
-	do, known := map[string]func(context.Context, string, int64, string, string) error{"again": s.Store.TryAgain, "give-up": s.Store.GiveUp}[in.Order]
+	do, known := map[string]func(context.Context, string, int64, string, string) error{"again": s.Store.TryAgain, "give-up": s.Store.GiveUp, "overwrite": s.Store.Overwrite}[in.Order]
 	if !known {
-		s.fail(ctx, invalid{fmt.Errorf("order: %q; want again or give-up", in.Order)})
+		s.fail(ctx, invalid{fmt.Errorf("order: %q; want again, give-up or overwrite", in.Order)})
 		return
 	}
 	s.nothing(ctx, http.StatusNoContent, fit(do(ctx, who(ctx).Name, id, ctx.Param("host"), in.Because)))

@@ -91,6 +91,10 @@ var troubles = []trouble{
 		h.Fill(false)
 		l.count.add("disk full")
 	}},
+	{"clock jump", func(l *lane, h *chaosHost) {
+		h.SetClock(time.Duration(l.rnd.IntN(48)-24) * time.Hour)
+		l.count.add("clock jump")
+	}},
 	{"reboot", func(l *lane, h *chaosHost) { h.Reboot(); l.count.add("reboot") }},
 	{"unit refuses to start", func(l *lane, h *chaosHost) {
 		h.Script(&standin.Fault{Do: standin.RefuseStart, When: fmt.Sprintf("worker_connections %d;", l.next)})
@@ -245,6 +249,7 @@ func (l *lane) heal() {
 		}
 		h.Mend()
 		h.Fill(false)
+		h.SetClock(0)
 		h.link.cutAt.Store(0)
 		h.link.slow.Store(0)
 		h.link.darken(false)

@@ -430,7 +430,8 @@ func (c *Client) Order(ctx context.Context, id int64, o ladder.Order, because st
 	return c.do(ctx, "POST", at(id, "/orders"), view.Order{Order: o, Because: because})
 }
 
-// OrderHost has one host of a climb be tried again (again) or given up (give-up).
+// OrderHost has one host of a climb be tried again (again) or given up (give-up), or
+// has its old files put over what somebody edited (overwrite).
 func (c *Client) OrderHost(ctx context.Context, id int64, host, order, because string) error {
 	return c.do(ctx, "POST", at(id, "/runs/"+url.PathEscape(host)+"/orders"), view.HostOrder{Order: order, Because: because})
 }

@@ -35,7 +35,6 @@ type Config struct {
 	Store   Store
 	Dialer  Dialer
 	Log     *slog.Logger
-	Kept    time.Duration // how long what a host run replaced is kept, here and on the host; 30 days
 	Lease   time.Duration // after which another server may take a host run over; 15s
 	TryFor  time.Duration // how long a host that cannot be worked on is tried before it is passed over; 20s
 	LookFor time.Duration // how long an unreachable host is looked for before it is stranded; 10m
@@ -77,7 +76,6 @@ type Engine struct {
 
 // New makes an engine; it does nothing before Run.
 func New(c Config) *Engine {
-	c.Kept = cmp.Or(c.Kept, 30*24*time.Hour)
 	c.Lease = cmp.Or(c.Lease, 15*time.Second)
 	c.TryFor = cmp.Or(c.TryFor, 20*time.Second)
 	c.LookFor = cmp.Or(c.LookFor, 10*time.Minute)
@@ -296,11 +294,11 @@ func (e *Engine) Survey(ctx context.Context, where string) (asked int, failed ma
 // sweptAtOnce bounds how many hosts one call of Sweep goes to.
 const sweptAtOnce = 1000
 
-// Sweep takes away what host runs replaced longer ago than it is kept, on the hosts
+// Sweep takes away what host runs replaced longer ago than kept, on the hosts
 // themselves, and tells on how many. One that does not answer is tried again at the
 // next call, as is one of the rest where there are many.
-func (e *Engine) Sweep(ctx context.Context) (swept int64, err error) {
-	hosts, err := e.Store.ToSweep(ctx, e.Kept, sweptAtOnce)
+func (e *Engine) Sweep(ctx context.Context, kept time.Duration) (swept int64, err error) {
+	hosts, err := e.Store.ToSweep(ctx, kept, sweptAtOnce)
 	if err != nil {
 		return 0, err
 	}
@@ -309,7 +307,7 @@ func (e *Engine) Sweep(ctx context.Context) (swept int64, err error) {
 		conn, err := e.Dialer.Connect(ctx, target(hosts[i]))
 		if err == nil {
 			defer conn.Close()
-			err = conn.Sweep(ctx, e.Kept)
+			err = conn.Sweep(ctx, kept)
 		}
 		if err == nil {
 			err = e.Store.Swept(ctx, hosts[i].ID)

@@ -226,6 +226,10 @@ func (m *memory) Write(ctx context.Context, c *store.Claimed, p store.Progress) 
 	return err
 }
 
+func (m *memory) Overwritten(context.Context, *store.Claimed) ([]store.Edited, error) {
+	return nil, nil
+}
+
 func (m *memory) Release(ctx context.Context, c *store.Claimed) error {
 	return m.do(ctx, "release", func() error {
 		if r := m.runs[c.ID-1]; r.Fence == c.Fence {

@@ -323,7 +323,7 @@ func TestSweep(t *testing.T) {
 	kept := func(i int) bool { return len(r.hosts[i].Files.List("/var/lib/wladder/runs")) > 0 }
 	sweep := func(want int64) {
 		t.Helper()
-		if n, err := r.engine.Sweep(ctx); err != nil || n != want {
+		if n, err := r.engine.Sweep(ctx, 30*24*time.Hour); err != nil || n != want {
 			t.Errorf("swept on %d hosts, %v; want %d", n, err, want)
 		}
 	}

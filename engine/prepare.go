@@ -32,6 +32,16 @@ func (r *hostRun) prepare(ctx context.Context) error {
 	if r.Returns {
 		r.head, r.leaf = plan.Returned(r.head, r.leaf)
 	}
+	over := map[string]plan.CopyRef{}
+	if r.RollsBack {
+		var all []store.Edited
+		if err := get("what is overwritten", func() (err error) { all, err = r.Store.Overwritten(ctx, r.Claimed); return err }); err != nil {
+			return err
+		}
+		for _, one := range all {
+			over[one.Path] = one.Stands
+		}
+	}
 	if len(r.leaf.Parts) == 0 {
 		return errors.New("the plan has nothing for this host")
 	}
@@ -75,6 +85,9 @@ func (r *hostRun) prepare(ctx context.Context) error {
 		for _, f := range mine.Files {
 			if why := f.Returns(); r.Returns && why != "" && f.Base != f.Candidate {
 				return noReturn(fmt.Sprintf("%s cannot go back by itself: %s. The host's own copy of before is in /var/lib/wladder/runs, with a restore.sh to run by hand", f.Path, why))
+			}
+			if stands, there := over[f.Path]; there {
+				f.Base = stands
 			}
 			r.paths = append(r.paths, f)
 			r.judges[f.Path] = svc.Secrets(f.Key)

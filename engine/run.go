@@ -13,7 +13,6 @@ import (
 	"wladder/core/ladder"
 	"wladder/core/plan"
 	"wladder/core/probe"
-	"wladder/core/render"
 	"wladder/core/secret"
 	"wladder/core/view"
 	"wladder/host"
@@ -38,6 +37,7 @@ type hostRun struct {
 	probes   []probe.Probe   // of all of them, and the change's own
 	conn     Conn
 	claim    host.Claim
+	edits    []store.Edited // since we placed them, of paths that are to be rolled back
 
 	secrets  map[string]string
 	judges   map[string]secret.Judge // of the files, by path
@@ -199,7 +199,7 @@ func (r *hostRun) span() time.Duration {
 
 // write keeps how the run stands, and begins its next step where told.
 func (r *hostRun) write(ctx context.Context, begin bool) error {
-	p := store.Progress{Steps: r.taken, Run: r.run, Baseline: r.baseline}
+	p := store.Progress{Steps: r.taken, Run: r.run, Baseline: r.baseline, Edited: r.edits}
 	if begin {
 		p.Begin = time.Now()
 	}
@@ -217,7 +217,7 @@ func (r *hostRun) write(ctx context.Context, begin bool) error {
 	}
 	err := r.insist(ctx, "how a host run goes on", r.keepGuard, func() error { return r.Store.Write(ctx, r.Claimed, p) })
 	if err == nil {
-		r.taken, r.baseline = nil, nil
+		r.taken, r.baseline, r.edits = nil, nil, nil
 	}
 	return err
 }
@@ -641,72 +641,6 @@ func summary(verdicts []probe.Verdict) string {
 		all[i] = fmt.Sprintf("%s: %s (%s)", v.Probe, state, v.Why)
 	}
 	return strings.Join(all, "; ")
-}
-
-// collect reads the run's paths and calls check for each.
-func (r *hostRun) collect(ctx context.Context, check func(plan.LeafFile, render.Found, plan.Copy) string) (result, error) {
-	var paths []string
-	for _, f := range r.paths {
-		at := f.Path
-		if f.Base.Sum != "" || f.Candidate.Kind == plan.Made && f.Base.Kind != plan.Regular {
-			at = host.Closed + at
-		}
-		paths = append(paths, at)
-	}
-	found, err := r.conn.Collect(ctx, paths)
-	if err != nil {
-		return result{}, err
-	}
-	for i, f := range found {
-		leaf := r.paths[i]
-		now := f.Copy()
-		if leaf.Resolved == leaf.Path {
-			now = f.Itself()
-		}
-		if wrong := check(leaf, f, now); wrong != "" {
-			return result{outcome: ladder.Overtaken, note: f.Path + " " + wrong}, nil
-		}
-	}
-	return done("%s as expected", counted(len(found), "path")), nil
-}
-
-// edited shows what stands at a path beside what we placed there, by the lines that differ;
-// secrets are covered. It is empty where one of them is no text of ours to read.
-func (r *hostRun) edited(ctx context.Context, leaf plan.LeafFile, f render.Found) string {
-	i := slices.IndexFunc(r.paths, func(p plan.LeafFile) bool { return p.Path == leaf.Path })
-	if i < 0 || leaf.Base.Kind != plan.Regular || leaf.Base.Sum != "" || f.Content == nil {
-		return ""
-	}
-	placed, err := r.Store.Content(ctx, leaf.Base.Content)
-	if err != nil {
-		return ""
-	}
-	return differing(r.redactor, r.judges[leaf.Path], leaf.Path, leaf.Format, placed, f.Content)
-}
-
-func (r *hostRun) recheck(ctx context.Context) (result, error) {
-	return r.collect(ctx, func(leaf plan.LeafFile, f render.Found, now plan.Copy) string {
-		was := leaf.Base
-		switch {
-		case f.Resolved != leaf.Resolved && leaf.Resolved != leaf.Path || len(leaf.Links) > 0 && !slices.Equal(f.Links, leaf.Links):
-			return "leads to " + f.Resolved + " now; at the rehearsal it led to " + leaf.Resolved
-		case now.Kind == plan.Absent && was.Kind != plan.Absent:
-			return "is gone since the rehearsal"
-		case now.Kind != was.Kind:
-			return fmt.Sprintf("is %s now; at the rehearsal it was %s", now.Kind, was.Kind)
-		case now.Target != was.Target || was.Kind == plan.Regular && (was.Sum == "" && r.Store.ContentID(now.Content) != was.Content || now.Sum != was.Sum):
-			if r.Returns {
-				return "was edited since we placed it, and is not trampled" + r.edited(ctx, leaf, f) + ". Leave it so, or take by hand what is to go; nobody comes back to it"
-			}
-			return "was edited since the rehearsal; rehearse again to see what it says now"
-		case was.Kind == plan.Regular && (now.Owner != was.Owner || now.Group != was.Group || now.Mode != was.Mode):
-			return fmt.Sprintf("has owner %s, group %s, mode %s now; at the rehearsal it had %s, %s, %s", now.Owner, now.Group, now.Mode, was.Owner, was.Group, was.Mode)
-		}
-		if text := render.Blocked(f, leaf.Despite); text != "" && leaf.Base != leaf.Candidate {
-			return "cannot be replaced now: " + text
-		}
-		return ""
-	})
 }
 
 func (r *hostRun) trial(ctx context.Context) (result, error) {

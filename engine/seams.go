@@ -41,6 +41,8 @@ type Runs interface {
 	RenewLeases(ctx context.Context, me store.Server, fences map[int64]int64) (kept map[int64]bool, err error)
 	Write(ctx context.Context, c *store.Claimed, p store.Progress) error
 	Release(ctx context.Context, c *store.Claimed) error
+	// Overwritten says over which edits a person has a run put the old files.
+	Overwritten(ctx context.Context, c *store.Claimed) ([]store.Edited, error)
 	// Steer says what people want of runs that are under way.
 	Steer(ctx context.Context, runs []int64) (store.Steered, error)
 	// Touched gives the hosts that a climb has begun with, or any climb is at work on, and those

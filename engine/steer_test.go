@@ -57,7 +57,8 @@ func TestStop(t *testing.T) {
 }
 
 // TestRollBack rolls a climb back while it goes on: what soaks is put back, then what is done, the
-// newest stage first. A host that somebody edited since is not trampled, and both are shown.
+// newest stage first. Hosts that somebody edited since are not trampled: both are shown, and a person
+// is asked.
 func TestRollBack(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, 6)
@@ -66,19 +67,28 @@ func TestRollBack(t *testing.T) {
 	r.begin(id)
 	r.until(id, func(d shown) bool { return d.Counts[ladder.Done] == 4 && d.Counts[ladder.Soaking] > 0 })
 	r.hosts[1].Files.Write(confPath, []byte(strings.Replace(r.file(1), "1024", "1500", 1)))
+	r.hosts[3].Files.Write(confPath, []byte("# by hand\n"+r.file(3)))
 	if err := r.orders(id, ladder.RollBack); err != nil {
 		t.Fatal(err)
 	}
-	d := r.until(id, func(d shown) bool { return d.Climb.RollsBack && d.Climb.State != ladder.Running })
-	if len(d.Earlier) != 1 || d.Earlier[0].State != ladder.Stopped || d.Climb.State != ladder.Completed && d.Climb.State != ladder.Paused {
-		t.Fatalf("%+v, rolled back %s (%s)", d.Earlier, d.Climb.State, d.Climb.Why)
+	asked := func(of int) shown {
+		t.Helper()
+		d := r.until(id, func(d shown) bool { return d.Climb.RollsBack && d.Climb.State != ladder.Running })
+		if d.Climb.State != ladder.Paused || !strings.Contains(d.Climb.Why, fmt.Sprintf("on %d host", of)) {
+			t.Fatalf("rolled back %s (%s); it asks about %d", d.Climb.State, d.Climb.Why, of)
+		}
+		return d
 	}
-	if r.changed() != 1 || !strings.Contains(r.file(1), "1500") {
+	d := asked(2)
+	if len(d.Earlier) != 1 || d.Earlier[0].State != ladder.Stopped {
+		t.Fatalf("%+v", d.Earlier)
+	}
+	if r.changed() != 2 || !strings.Contains(r.file(1), "1500") || !strings.HasPrefix(r.file(3), "# by hand\n") {
 		t.Errorf("%d hosts are still changed", r.changed())
 	}
 	edited := find(d, "b01")
-	if edited.State != ladder.PassedOver || !strings.Contains(edited.Why, "not trampled (we left: worker_connections 1024; # per worker; it says: worker_connections 1500; # per worker)") {
-		t.Errorf("edited since: %s (%s)", edited.State, edited.Why)
+	if edited.State != ladder.PassedOver || !edited.Edited || !strings.Contains(edited.Why, "was edited since we placed it (we left: worker_connections 1024; # per worker; it says: worker_connections 1500; # per worker); nothing is trampled") {
+		t.Errorf("edited since: %s, edited %v (%s)", edited.State, edited.Edited, edited.Why)
 	}
 	back := map[string]view.HostRun{}
 	for i := range 4 {
@@ -93,8 +103,49 @@ func TestRollBack(t *testing.T) {
 	if len(older.Steps) == 0 || len(newer.Steps) == 0 || older.Steps[0].BegunAt.Before(*newer.Steps[len(newer.Steps)-1].EndedAt) {
 		t.Error("the first stage went back before the second was back")
 	}
-	// The edit goes, and what is left is rolled back; then nothing is.
-	r.hosts[1].Files.Write(confPath, []byte(strings.Replace(r.file(1), "1500", "1024", 1)))
+	// One is left as it is. The other is overwritten: not what nobody was shown, and what does not
+	// work goes back to the edit.
+	overwritten := func() {
+		t.Helper()
+		if err := r.store.Overwrite(t.Context(), "ines", id, "b01", "the edit was mine"); err != nil {
+			t.Fatal(err)
+		}
+		if err := r.orders(id, ladder.Resume); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := r.store.Overwrite(t.Context(), "ines", id, "b00", "why not"); err == nil || !strings.Contains(err.Error(), "does not wait for that") {
+		t.Errorf("a host that is back: %v", err)
+	}
+	if err := r.store.GiveUp(t.Context(), "ines", id, "b03", "Ben needs it so"); err != nil {
+		t.Fatal(err)
+	}
+	r.hosts[1].Files.Write(confPath, []byte(strings.Replace(r.file(1), "1500", "1600", 1)))
+	overwritten()
+	if d = asked(1); !strings.Contains(find(d, "b01").Why, "was edited since") || !strings.Contains(r.file(1), "1600") {
+		t.Errorf("edited once more: %s\n%s", find(d, "b01").Why, r.file(1))
+	}
+	r.hosts[1].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 512"})
+	overwritten()
+	d = r.until(id, func(d shown) bool { return d.Climb.State != ladder.Running && find(d, "b01").State.Final() })
+	if run := find(d, "b01"); run.State != ladder.Restored || !strings.Contains(r.file(1), "1600") {
+		t.Errorf("what does not work: %s (%s)\n%s", run.State, run.Why, r.file(1))
+	}
+	r.hosts[1].Mend()
+	if err := r.store.TryAgain(t.Context(), "ines", id, "b01", "it is mended"); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.orders(id, ladder.Resume); err != nil {
+		t.Fatal(err)
+	}
+	d = r.until(id, func(d shown) bool { return d.Climb.State != ladder.Running })
+	run := find(d, "b01")
+	kept, _ := r.hosts[1].Files.Read(fmt.Sprintf("/var/lib/wladder/runs/run-%d/0.base", run.ID))
+	if d.Climb.State != ladder.Completed || run.State != ladder.Done || r.file(1) != confText || !strings.Contains(string(kept), "1600") || d.State == change.Countered {
+		t.Errorf("overwritten: climb %s (%s), change %s, b01 %s (%s); the host keeps\n%s", d.Climb.State, d.Climb.Why, d.State, run.State, run.Why, kept)
+	}
+	// The other edit goes, and what is left is rolled back; then nothing is.
+	r.hosts[3].Files.Write(confPath, []byte(strings.TrimPrefix(r.file(3), "# by hand\n")))
 	if err := r.orders(id, ladder.RollBack); err != nil {
 		t.Fatal(err)
 	}

@@ -92,7 +92,7 @@ func TestRealHosts(t *testing.T) {
 	if *only != "" {
 		which = *only
 	}
-	cmd := exec.CommandContext(t.Context(), script, "enter", os.Args[0], "-test.run="+which, fmt.Sprintf("-test.v=%v", testing.Verbose()), "-test.parallel=5", "-test.timeout=40m", fmt.Sprintf("-every=%v", *every), "-cut="+*cut)
+	cmd := exec.CommandContext(t.Context(), script, "enter", os.Args[0], "-test.run="+which, fmt.Sprintf("-test.v=%v", testing.Verbose()), "-test.parallel=5", "-test.timeout=40m", fmt.Sprintf("-every=%v", *every), "-cut="+*cut, fmt.Sprintf("-loop=%d", *looped), fmt.Sprintf("-chaos=%d", *chaos), fmt.Sprintf("-seed=%d", *seed))
 	cmd.Env = append(os.Environ(), "LAB_BIN="+bin)
 	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stdout // as it comes: it may take a while
 	if err := cmd.Run(); err != nil {

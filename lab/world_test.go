@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -22,7 +23,26 @@ type world struct {
 	*testing.T
 	dir, database, url string
 	server             *exec.Cmd
-	log, said          bytes.Buffer // the server's, and all that the client printed
+	log                lockedBuffer // the servers'
+	said               bytes.Buffer // all that the client printed
+}
+
+// lockedBuffer is written to by several processes.
+type lockedBuffer struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (b *lockedBuffer) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.text.Write(p)
+}
+
+func (b *lockedBuffer) String() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.text.String()
 }
 
 func newWorld(t *testing.T, numbers ...int) *world {
@@ -59,23 +79,30 @@ func (w *world) file(name, text string) {
 
 func (w *world) start() {
 	w.Helper()
+	w.server, w.url = w.serve(filepath.Join(w.dir, "data"))
+}
+
+// serve starts a server on the world's database with a data directory, and gives its address.
+func (w *world) serve(data string) (server *exec.Cmd, url string) {
+	w.Helper()
 	free, err := net.Listen("tcp", "127.0.0.1:0")
 	must(w.T, "port", err)
 	listen := free.Addr().String()
 	free.Close()
-	w.url = "http://" + listen
-	w.server = exec.Command(filepath.Join(os.Getenv("LAB_BIN"), "wladderd"), "-data", filepath.Join(w.dir, "data"), "-listen", listen, "-lease", "2s", "-accounts", filepath.Join(w.dir, "accounts"), "-own-climbs")
-	w.server.Env = append(os.Environ(), "WLADDERD_DATABASE="+w.database)
-	w.server.Stderr = &w.log
-	must(w.T, "wladderd", w.server.Start())
+	url = "http://" + listen
+	server = exec.Command(filepath.Join(os.Getenv("LAB_BIN"), "wladderd"), "-data", data, "-listen", listen, "-lease", "2s", "-accounts", filepath.Join(w.dir, "accounts"), "-own-climbs")
+	server.Env = append(os.Environ(), "WLADDERD_DATABASE="+w.database)
+	server.Stderr = &w.log
+	must(w.T, "wladderd", server.Start())
 	for range 2400 {
-		if response, err := http.Get(w.url + "/readyz"); err == nil {
+		if response, err := http.Get(url + "/readyz"); err == nil {
 			response.Body.Close()
-			return
+			return server, url
 		}
 		time.Sleep(25 * time.Millisecond)
 	}
 	w.Fatalf("the server does not come up: %s", w.log.String())
+	return nil, ""
 }
 
 func (w *world) kill() {

@@ -52,6 +52,10 @@ func (h *Host) began(command string) (ended func(status int)) {
 // Fill has the disk be full: nothing that holds a byte is written any more; or has it be free again.
 func (h *Host) Fill(full bool) { h.Files.full.Store(full) }
 
+// SetClock has the host's clock be fast by so much, or slow: what date says, and when files were
+// changed. The time since boot goes on as it does.
+func (h *Host) SetClock(fast time.Duration) { h.Files.clock.Store(int64(fast)) }
+
 // boot begins the time in which scripts run; it ends with the next reboot.
 func (h *Host) boot() {
 	h.mu.Lock()

@@ -209,7 +209,7 @@ func ln(_ context.Context, s *shell, hc interp.HandlerContext, args []string) er
 		return fail(hc, 1, "ln: cannot link %s as %s", names[0], names[1])
 	}
 	if flags["-s"]+flags["-sf"] != "" {
-		to.kids[base] = &node{mode: fs.ModeSymlink | 0o777, owner: "root", group: "root", target: target, links: 1, changed: time.Now()}
+		to.kids[base] = &node{mode: fs.ModeSymlink | 0o777, owner: "root", group: "root", target: target, links: 1, changed: s.files.now()}
 		return nil
 	}
 	n, _, _, _, err := s.files.find(names[0], false)
@@ -249,7 +249,9 @@ func mkdir(_ context.Context, s *shell, hc interp.HandlerContext, args []string)
 		s.files.mu.Lock()
 		n, dir, base, _, _ := s.files.find(name, false)
 		if n == nil && dir != nil {
-			dir.kids[base] = directory(fs.FileMode(mode))
+			made := directory(fs.FileMode(mode))
+			made.changed = s.files.now()
+			dir.kids[base] = made
 		}
 		s.files.mu.Unlock()
 		if n != nil || dir == nil {
@@ -571,8 +573,8 @@ func uname(_ context.Context, _ *shell, hc interp.HandlerContext, args []string)
 }
 
 // date knows the seconds since 1970 alone.
-func date(_ context.Context, _ *shell, hc interp.HandlerContext, _ []string) error {
-	fmt.Fprintln(hc.Stdout, time.Now().Unix())
+func date(_ context.Context, s *shell, hc interp.HandlerContext, _ []string) error {
+	fmt.Fprintln(hc.Stdout, s.host.Files.now().Unix())
 	return nil
 }
 

@@ -180,6 +180,10 @@ func (s *Store) counter(ctx context.Context, tx pgx.Tx, actor string, by climbRo
 // same.
 const underWay = `state in ('working', 'soaking', 'restoring', 'unknown')`
 
+// editedSince are host runs of a roll-back that wait for a person: somebody edited what was to go
+// back, and it is not trampled.
+const editedSince = `state = 'passed-over' and edited is not null and not forgiven`
+
 // counted has the database count what Decide wants to know, at a cost that does
 // not grow with the climb.
 func counted(ctx context.Context, tx pgx.Tx, c climbRow, policy ladder.Policy) (ladder.Climb, error) {
@@ -187,7 +191,8 @@ func counted(ctx context.Context, tx pgx.Tx, c climbRow, policy ladder.Policy) (
 	if err := tx.QueryRow(ctx, `select
 		(select count(*) from host_runs where climb = $1 and `+underWay+`),
 		least(coalesce((select min(stage) from host_runs where climb = $1 and `+underWay+`), $2), coalesce((select min(stage) from host_runs where climb = $1 and state = 'queued'), $2)),
-		exists (select from host_runs where climb = $1 and stage >= 0 and state = 'done')`, c.ID, len(policy.Stages)).Scan(&out.UnderWay, &out.Stage, &out.Done); err != nil {
+		exists (select from host_runs where climb = $1 and stage >= 0 and state = 'done'),
+		(select count(*) from host_runs where climb = $1 and `+editedSince+`)`, c.ID, len(policy.Stages)).Scan(&out.UnderWay, &out.Stage, &out.Done, &out.Edited); err != nil {
 		return out, err
 	}
 	failures, err := many[struct{ Stage, N, Whole int }](ctx, tx, `select stage, count(*)::int as n, (select count(*) from host_runs w where w.climb = $1 and w.stage = r.stage)::int as whole from host_runs r where climb = $1 and failed and not forgiven group by stage`, c.ID)
@@ -198,7 +203,7 @@ func counted(ctx context.Context, tx pgx.Tx, c climbRow, policy ladder.Policy) (
 		out.Failures[f.Stage] = ladder.Failing{Failed: f.N, Of: f.Whole}
 	}
 	barren, err := many[struct{ Stage int }](ctx, tx, `select s as stage from generate_series($2::int, $3::int - 1) s
-		where exists (select from host_runs where climb = $1 and stage = s and not may_fail) and not exists (select from host_runs where climb = $1 and stage = s and state = 'done')`, c.ID, c.Accepted, out.Stage)
+		where exists (select from host_runs where climb = $1 and stage = s and not may_fail and edited is null) and not exists (select from host_runs where climb = $1 and stage = s and state = 'done')`, c.ID, c.Accepted, out.Stage)
 	for _, b := range barren {
 		out.Barren = append(out.Barren, b.Stage)
 	}
@@ -242,7 +247,7 @@ func (s *Store) resume(ctx context.Context, tx pgx.Tx, c climbRow, scripts strin
 	if _, err := tx.Exec(ctx, `update climbs set open = $2, accepted = $3 where id = $1`, c.ID, open, now.Stage); err != nil {
 		return 0, 0, err
 	}
-	_, err = tx.Exec(ctx, `update host_runs set forgiven = true where climb = $1 and failed and not forgiven`, c.ID)
+	_, err = tx.Exec(ctx, `update host_runs set forgiven = true where climb = $1 and not forgiven and (failed or $2 and `+editedSince+`)`, c.ID, now.Stage >= len(policy.Stages))
 	return open, now.Stage, err
 }
 

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -57,6 +58,31 @@ func (s *Store) Prune(ctx context.Context, kept time.Duration) (int64, error) {
 		named as (select distinct id #>> '{}' as id from leaves l join needed on needed.plan = l.plan, jsonb_path_query(l.body::jsonb, 'lax $.**.content') id)
 		delete from contents where kept_at < now() - $1::interval and not exists (select from named where named.id = contents.id)`, kept)
 	return done.RowsAffected(), err
+}
+
+// PruneSteps takes away what was done step by step in climbs that ended longer ago than kept, and
+// what probes answered before, and tells of how many steps. How each host ended stays.
+func (s *Store) PruneSteps(ctx context.Context, kept time.Duration) (gone int64, err error) {
+	const ended = `select r.id from host_runs r join climbs c on c.id = r.climb where c.ended_at < now() - $1::interval and not r.` + underWay
+	for { // a part at a time, so that nobody waits for it
+		done, err := s.pool.Exec(ctx, `delete from steps where host_run in (`+ended+` and exists (select from steps s where s.host_run = r.id) limit 1000)`, kept)
+		if gone += done.RowsAffected(); err != nil || done.RowsAffected() == 0 {
+			if err == nil {
+				_, err = s.pool.Exec(ctx, `update host_runs set baseline = '[]', earlier = '' where (baseline <> '[]' or earlier <> '') and id in (`+ended+`)`, kept)
+			}
+			return gone, err
+		}
+	}
+}
+
+// Keeps says for how long the policy has files and steps be kept; contents where it does not say,
+// and 0 for steps that are kept for ever.
+func (s *Store) Keeps(ctx context.Context, contents time.Duration) (files, steps time.Duration, err error) {
+	_, p, err := s.policyNow(ctx, s.pool)
+	if err != nil {
+		return 0, 0, err
+	}
+	return cmp.Or(time.Duration(p.Keep.Contents), contents), time.Duration(p.Keep.Steps), nil
 }
 
 // Content gives stored contents.

@@ -413,6 +413,8 @@ func (s *Store) Reseal(ctx context.Context) (done int, err error) {
 			`update steps set sealed = $3 where host_run = $1::bigint and n = $2::int and sealed = $4`},
 		{`select id::text as a, '' as b, 'answers before host run ' || id as name, earlier as sealed from host_runs where earlier <> '' and id > coalesce(nullif($1, ''), '0')::bigint and $2 = '' order by id limit 200`,
 			`update host_runs set earlier = $3 where id = $1::bigint and $2 = '' and earlier = $4`},
+		{`select id::text as a, '' as b, 'edits on host run ' || id as name, edited as sealed from host_runs where edited is not null and id > coalesce(nullif($1, ''), '0')::bigint and $2 = '' order by id limit 200`,
+			`update host_runs set edited = $3 where id = $1::bigint and $2 = '' and edited = $4`},
 		{`select id::text as a, '' as b, 'comment ' || id as name, sealed from comments where id > coalesce(nullif($1, ''), '0')::bigint and $2 = '' order by id limit 200`,
 			`update comments set sealed = $3 where id = $1::bigint and $2 = '' and sealed = $4`},
 		{`select name as a, version::text as b, 'secret ' || name || ' ' || version as name, sealed from secrets where (name, version) > ($1, coalesce(nullif($2, ''), '0')::int) order by name, version limit 1000`,

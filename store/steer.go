@@ -184,7 +184,7 @@ func (s *Store) Steer(ctx context.Context, runs []int64) (out Steered, err error
 // TryAgain has one host of a climb that has not ended be tried once more: one that was restored
 // or passed over is queued behind all others, one that is stranded is looked at and put back.
 func (s *Store) TryAgain(ctx context.Context, actor string, changeID int64, host, because string) error {
-	return s.steerHost(ctx, actor, changeID, host, because, "host.try-again", func(tx pgx.Tx, c climbRow, run steeredRun) error {
+	return s.steerHost(ctx, actor, changeID, host, because, "host.try-again", func(tx pgx.Tx, c climbRow, run steeredRun, _ map[string]any) error {
 		switch run.State {
 		case ladder.Stranded:
 			_, err := tx.Exec(ctx, `update host_runs set state = 'unknown', step = 'look', lost_step = 'restore', why = $2, forgiven = false, since = null, tries = 0, losses = 0, panics = 0, written = written + 1, updated_at = now(), lease_until = '-infinity' where id = $1`, run.ID, "looked at again by "+actor+": "+because)
@@ -198,8 +198,7 @@ func (s *Store) TryAgain(ctx context.Context, actor string, changeID int64, host
 			if !ok || c.Returns != nil {
 				at = run.Stage
 			}
-			_, err = tx.Exec(ctx, `update host_runs set state = 'queued', stage = $2, failed = false, undone = false, proof = '', files = 'old', process = 'old', why = $3, since = null, not_before = null, tries = 0, losses = 0, panics = 0, recalled = '', written = written + 1, updated_at = now() where id = $1`, run.ID, at, "again, by "+actor+": "+because)
-			return err
+			return queuedAgain(ctx, tx, run.ID, at, "again, by "+actor+": "+because)
 		}
 		return conflict("%s is %s; what is tried again was restored, passed over or stranded", host, run.State)
 	})
@@ -209,9 +208,10 @@ func (s *Store) TryAgain(ctx context.Context, actor string, changeID int64, host
 const HostGivenUp = "host.given-up"
 
 // GiveUp has the climb go on without one host: one that is queued is passed over, one under way
-// goes back, and one that is stranded counts as looked after.
+// goes back, one that is stranded counts as looked after, and one whose file somebody edited before
+// it was to go back stays as it is.
 func (s *Store) GiveUp(ctx context.Context, actor string, changeID int64, host, because string) error {
-	return s.steerHost(ctx, actor, changeID, host, because, HostGivenUp, func(tx pgx.Tx, c climbRow, run steeredRun) error {
+	return s.steerHost(ctx, actor, changeID, host, because, HostGivenUp, func(tx pgx.Tx, c climbRow, run steeredRun, _ map[string]any) error {
 		why := fmt.Sprintf("given up by %s: %s", actor, because)
 		switch {
 		case run.State == ladder.Queued:
@@ -219,7 +219,7 @@ func (s *Store) GiveUp(ctx context.Context, actor string, changeID int64, host, 
 				return err
 			}
 			return s.passOver(ctx, tx, c, `(case when r.id = $2 then $3::text end)`, run.ID, why)
-		case run.State == ladder.Stranded:
+		case run.State == ladder.Stranded, run.waits():
 			_, err := tx.Exec(ctx, `update host_runs set forgiven = true, updated_at = now() where id = $1`, run.ID)
 			return err
 		case run.State.Final():
@@ -231,12 +231,26 @@ func (s *Store) GiveUp(ctx context.Context, actor string, changeID int64, host, 
 }
 
 type steeredRun struct {
-	ID    int64
-	State ladder.RunState
-	Stage int
+	ID       int64
+	State    ladder.RunState
+	Stage    int
+	Edited   []byte
+	Forgiven bool
 }
 
-func (s *Store) steerHost(ctx context.Context, actor string, changeID int64, host, because, kind string, f func(pgx.Tx, climbRow, steeredRun) error) error {
+// waits tells whether it is a roll-back's that waits for a person.
+func (r steeredRun) waits() bool {
+	return r.State == ladder.PassedOver && r.Edited != nil && !r.Forgiven
+}
+
+// queuedAgain has a run that has ended begin anew.
+func queuedAgain(ctx context.Context, tx pgx.Tx, run int64, stage int, why string) error {
+	_, err := tx.Exec(ctx, `update host_runs set state = 'queued', stage = $2, failed = false, undone = false, forgiven = false, proof = '', files = 'old', process = 'old', why = $3, since = null, not_before = null, tries = 0, losses = 0, panics = 0, recalled = '', written = written + 1, updated_at = now() where id = $1`, run, stage, why)
+	return err
+}
+
+// steerHost has f do what a person wants of one host of a climb, and notes it with what f tells.
+func (s *Store) steerHost(ctx context.Context, actor string, changeID int64, host, because, kind string, f func(tx pgx.Tx, c climbRow, run steeredRun, told map[string]any) error) error {
 	if err := saidWhy(because, "why, for whoever reads the record later"); err != nil {
 		return err
 	}
@@ -248,14 +262,15 @@ func (s *Store) steerHost(ctx context.Context, actor string, changeID int64, hos
 		if c.State.Final() {
 			return conflict("the climb of change %d has ended; wladder climb %d -behind takes hosts that were passed over, wladder follow-up %d all that are not done", changeID, changeID, changeID)
 		}
-		run, err := one[steeredRun](ctx, tx, host+" in the climb", `select id, state, stage from host_runs where climb = $1 and host = $2 for update`, c.ID, host)
+		run, err := one[steeredRun](ctx, tx, host+" in the climb", `select id, state, stage, edited, forgiven from host_runs where climb = $1 and host = $2 for update`, c.ID, host)
 		if err != nil {
 			return err
 		}
-		if err := f(tx, c, run); err != nil {
+		told := map[string]any{"change": changeID, "climb": c.ID, "because": because}
+		if err := f(tx, c, run, told); err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, actor, kind, changeID, "host/"+host, map[string]any{"change": changeID, "climb": c.ID, "because": because})
+		return s.happened(ctx, tx, actor, kind, changeID, "host/"+host, told)
 	})
 }
 

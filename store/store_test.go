@@ -478,6 +478,26 @@ func TestPrune(t *testing.T) {
 	left("old", "fresh")
 	must(`update contents set kept_at = now() - interval '31 days'`)
 	left()
+	// Steps go by the end of their climb alone, and how the hosts ended stays.
+	must(`insert into steps (host_run, n, step, fence, begun_at) select id, 1, 'connect', 1, now() - interval '40 days' from host_runs`)
+	steps := func(kept time.Duration, want int64) {
+		t.Helper()
+		if gone, err := s.PruneSteps(ctx, kept); err != nil || gone != want {
+			t.Errorf("%d steps are gone, %v; want %d", gone, err, want)
+		}
+	}
+	steps(32*24*time.Hour, 0)
+	must(`update climbs set state = 'running', ended_at = null`)
+	steps(30*24*time.Hour, 0)
+	must(`update climbs set state = 'completed', ended_at = now() - interval '31 days'`)
+	must(`update host_runs set state = 'passed-over', why = 'it was gone', step = '', n = 1`)
+	steps(30*24*time.Hour, 1)
+	if r, err := s.HostRun(ctx, 1, "h00"); err != nil || r.State != ladder.PassedOver || len(r.Steps) != 0 || !r.StepsGone {
+		t.Errorf("%+v, %v", r, err)
+	}
+	if files, steps, err := s.Keeps(ctx, time.Hour); files != time.Hour || steps != 0 || err != nil {
+		t.Errorf("without a policy: %s, %s, %v", files, steps, err)
+	}
 }
 
 // TestOtherScriptsStartNothing has the server upgraded after the approval.

@@ -282,7 +282,7 @@ func (s *Store) climbOf(ctx context.Context, q querier, changeID int64) (*view.C
 	return &c, nil
 }
 
-const runColumns = `select id, host, stage, state, step, failed, may_fail, why, files, process, proof, updated_at from host_runs r `
+const runColumns = `select id, host, stage, state, step, failed, may_fail, ` + editedSince + ` as edited, why, files, process, proof, updated_at from host_runs r `
 
 // slack is how far behind a reader's moment it is read again: what was written
 // then may have come to light later. A reader merges by id.
@@ -324,6 +324,9 @@ func (s *Store) HostRun(ctx context.Context, changeID int64, host string) (view.
 		N      int
 		Sealed []byte
 	}](ctx, s.pool, `select n, step, begun_at, ended_at, outcome, sealed from steps where host_run = $1 order by n`, r.ID)
+	if err == nil && len(steps) == 0 {
+		err = s.pool.QueryRow(ctx, `select n > 0 from host_runs where id = $1`, r.ID).Scan(&r.StepsGone)
+	}
 	r.Steps = make([]view.StepTaken, len(steps))
 	for i, step := range steps {
 		r.Steps[i] = step.StepTaken

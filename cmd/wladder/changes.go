@@ -257,6 +257,10 @@ func (t *terminal) showRun(ctx context.Context, id int64, host string) error {
 	if r.Why != "" {
 		fmt.Fprintf(t.out, "%s\n", lines(r.Why))
 	}
+	if r.StepsGone {
+		fmt.Fprintln(t.out, "what was done step by step is older than policy has it kept (keep: steps)")
+		return nil
+	}
 	var rows [][]string
 	for _, s := range r.Steps {
 		took := "under way"

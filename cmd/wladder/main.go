@@ -32,7 +32,7 @@ func commands() []command {
 		settings, retouch, compare, driftCommand,
 		draft, formsCommand, formLoad, changes, show, rehearse, diff, findings,
 		offer, acknowledge, override, comment, approve, decline, withdrawApproval, reviewCommand, leaveOut, share, takeOver, withdraw,
-		climb, follow, pause, resume, stop, rollBack, haltCommand, receiversCommand, answer, tryAgain, giveUp, returnCommand, prolong, counter, followUpCommand,
+		climb, follow, pause, resume, stop, rollBack, haltCommand, receiversCommand, answer, tryAgain, giveUp, overwrite, returnCommand, prolong, counter, followUpCommand,
 		policyCommand, policyLoad, recordCommand,
 	}
 }

@@ -25,8 +25,9 @@ func ordering(name, summary string, o ladder.Order, said string) command {
 }
 
 var (
-	tryAgain = hostOrder("again", "try one host of a climb once more: one that was restored or passed over, behind all others; one that is stranded is put back", "%s is tried again")
-	giveUp   = hostOrder("give-up", "go on without one host of a climb: one that waits is passed over, one under way put back, one that is stranded counts as looked after", "%s is given up")
+	tryAgain  = hostOrder("again", "try one host of a climb once more: one that was restored or passed over, behind all others; one that is stranded is put back", "%s is tried again")
+	giveUp    = hostOrder("give-up", "go on without one host of a climb: one that waits is passed over, one under way put back, one that is stranded counts as looked after; one that somebody edited before it was rolled back stays so", "%s is given up")
+	overwrite = hostOrder("overwrite", "in a roll-back, put the old files of one host over what somebody edited since; the host keeps the edit in the run's snapshot. Then resume", "%s is rolled back too, over what was edited")
 )
 
 func hostOrder(name, summary, said string) command {

@@ -140,7 +140,7 @@ func (w *world) load(hosts int) {
 	w.Helper()
 	var load []view.Host
 	for n := range hosts {
-		load = append(load, view.Host{Name: fmt.Sprintf("b%02d", n), Address: address(w.subnet, n), Login: "root", HostKey: string(ssh.MarshalAuthorizedKey(hostSigner.PublicKey())), Labels: map[string]string{"role": "bulletin"}})
+		load = append(load, view.Host{Name: fmt.Sprintf("b%02d", n), Address: address(w.subnet, n), Login: "root", HostKey: string(ssh.MarshalAuthorizedKey(hostSigner.PublicKey())), Labels: map[string]string{"role": "bulletin", "pool": poolOf(n)}})
 	}
 	if _, err := w.as("ada").LoadHosts(w.Context(), load); err != nil {
 		w.Fatal(err)

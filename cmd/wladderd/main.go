@@ -96,7 +96,7 @@ func main() {
 	flag.StringVar(&c.behind, "behind", "", "addresses or networks, by comma, of the proxies through which alone this server is reached, and which have TLS")
 	flag.StringVar(&c.databaseFile, "database-file", "", "file with the URL of a PostgreSQL database; or the URL in WLADDERD_DATABASE; without either the server runs one of its own on loopback")
 	flag.DurationVar(&c.lease, "lease", 15*time.Second, "after how long another server may take over what this one worked on")
-	flag.DurationVar(&c.kept, "keep", 30*24*time.Hour, "how long the files that a change replaced are kept, here and on the hosts, to go back to them")
+	flag.DurationVar(&c.kept, "keep", 30*24*time.Hour, "how long the files that a change replaced are kept, here and on the hosts, to go back to them, where the policy does not say")
 	flag.DurationVar(&c.driftEvery, "drift-every", 6*time.Hour, "how often each host is looked at for files that are not as they were left, spread over that time; 0 for never")
 	flag.StringVar(&c.checkpointsTo, "checkpoints-to", "", "send the record's signed checkpoints to this URL as well as to the log, by POST as a CloudEvent; https, or http on loopback")
 	flag.StringVar(&c.admin, "first-admin", "", "make this account an admin, its password being a line of standard input, and end; while there are fewer than two admins, and no server works there")
@@ -264,7 +264,7 @@ const maxConnections = 4096
 
 func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, dialer *host.Dialer) error {
 	m := newMetrics()
-	e := engine.New(engine.Config{Observe: m.step, Store: st, Dialer: engine.Over(dialer), Log: log, Lease: c.lease, Kept: c.kept, HostKeys: hostKeys("/etc/ssh")})
+	e := engine.New(engine.Config{Observe: m.step, Store: st, Dialer: engine.Over(dialer), Log: log, Lease: c.lease, HostKeys: hostKeys("/etc/ssh")})
 	listener, err := c.door.open(log)
 	if err != nil {
 		return err
@@ -278,7 +278,7 @@ func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, dia
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(netutil.LimitListener(listener, maxConnections)) }()
 	go watchRecord(work, log, st, recordEvery, c.checkpointsTo)
-	go watchContents(work, log, st, e)
+	go watchKept(work, log, st, e, c.kept)
 	if c.receivers != nil {
 		go tell.Run(work, log, st, c.receivers)
 	}

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -10,18 +11,29 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"golang.org/x/crypto/ssh"
 
+	"wladder/client"
 	"wladder/core/ladder"
 	"wladder/core/view"
 	"wladder/standin"
 )
 
-// scale is how many stand-in hosts are rehearsed and climbed.
-var scale = flag.Int("scale", 60, "hosts of TestScale; docs/performance.md has what it printed for up to thousands")
+// What TestScale rehearses and climbs; docs/performance.md has what it printed for up to thousands.
+var (
+	scale   = flag.Int("scale", 60, "stand-in hosts")
+	keeping = flag.Bool("keeping", false, "pools of 50 hosts, of which more than 25 have to be well by fresh probes")
+	several = flag.Int("servers", 1, "servers on the one database")
+	readers = flag.Int("readers", 4, "who follow the climb's events")
+)
+
+// poolOf is the pool of a host.
+func poolOf(n int) string { return fmt.Sprintf("p%03d", n/50) }
 
 // used is what a process and its children have used so far.
 type used struct {
@@ -72,8 +84,24 @@ func TestScale(t *testing.T) {
 	w.kill() // with the lease that servers have
 	w.lease = "15s"
 	w.start()
+	if *keeping {
+		svc, err := w.as("ada").LoadService(ctx, []byte(definition+"pool: labels.pool\nkeep: 25\n"))
+		if err == nil {
+			err = w.as("ben").ApproveService(ctx, "pages", svc.Digest)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
 	received := w.elsewhere(*scale)
 	w.load(*scale)
+	servers, url := []int{w.server.Process.Pid}, w.url
+	for keys := w.data; len(servers) < *several; {
+		one, _ := w.beside(keys)
+		t.Cleanup(func() { one.Process.Kill(); one.Wait() })
+		servers = append(servers, one.Process.Pid)
+	}
+	w.url = url
 	var database int
 	if err := w.db.QueryRow(ctx, `select pg_backend_pid()`).Scan(&database); err != nil {
 		t.Fatal(err)
@@ -97,7 +125,12 @@ func TestScale(t *testing.T) {
 	}
 	now := func() point {
 		time.Sleep(1100 * time.Millisecond) // PostgreSQL counts commits late
-		return point{usedBy(w.server.Process.Pid), usedBy(parent), committed(), received(), time.Now()}
+		var all used
+		for _, pid := range servers {
+			one := usedBy(pid)
+			all.cpu, all.peak = all.cpu+one.cpu, max(all.peak, one.peak)
+		}
+		return point{all, usedBy(parent), committed(), received(), time.Now()}
 	}
 	say := func(what string, a, b point) {
 		n := float64(*scale)
@@ -109,6 +142,7 @@ func TestScale(t *testing.T) {
 	var rehearsed point
 	id := w.climb(`labels.role == "bulletin"`, *scale, "{stages: [{hosts: all}], at_once: 500, soak: 15s}", func() { rehearsed = now() })
 	say("rehearsal", began, rehearsed)
+	heard := w.follow(id, *readers)
 	// A reader looks at the summary all the while.
 	c := w.as("ines")
 	var took []time.Duration
@@ -131,6 +165,11 @@ func TestScale(t *testing.T) {
 	}
 	climbed := now()
 	say("climb", rehearsed, climbed)
+	events := heard()
+	t.Logf("events    %6d to each of %d readers, %.0f a second to all", events/int64(max(1, *readers)), *readers, float64(events)/climbed.at.Sub(rehearsed.at).Seconds())
+	if events < int64(*readers**scale) {
+		t.Errorf("%d readers heard of %d events of %d hosts", *readers, events, *scale)
+	}
 	looked, err := w.as("ines").LookForDrift(ctx, "")
 	if err != nil || len(looked.Paths)+len(looked.Missed) > 0 || looked.Looked != *scale {
 		t.Errorf("looking for drift: %d looked at, %d drifted, %d not reached, %v", looked.Looked, len(looked.Paths), len(looked.Missed), err)
@@ -142,11 +181,34 @@ func TestScale(t *testing.T) {
 	// appender's: on a slow machine there are more of those. Two of a host's share ask what people
 	// want of it, just before it is placed on.
 	commits, seconds := climbed.commits-rehearsed.commits, climbed.at.Sub(rehearsed.at).Seconds()
-	if allowed := 16*int64(*scale) + int64(40*seconds); commits > allowed {
+	if allowed := 16*int64(*scale) + int64(40*seconds)*int64(*several); commits > allowed {
 		t.Errorf("%d commits for %d hosts in %.0f s; at most %d were expected", commits, *scale, seconds, allowed)
 	}
 	if largest > 60_000 {
 		t.Errorf("a summary of %d bytes", largest)
+	}
+}
+
+// follow has readers hear of a climb's events, and gives what tells how many all of them heard of.
+func (w *world) follow(id int64, readers int) func() int64 {
+	ctx, cancel := context.WithCancel(w.Context())
+	var heard atomic.Int64
+	var all sync.WaitGroup
+	for n := range readers { // no account has more than 20 streams
+		c := w.as([]string{"ines", "oda", "ada", "ben"}[n%4])
+		all.Go(func() {
+			c.Follow(ctx, id, func(e client.Event) error {
+				if e.Type != "" {
+					heard.Add(1)
+				}
+				return nil
+			})
+		})
+	}
+	return func() int64 {
+		cancel()
+		all.Wait()
+		return heard.Load()
 	}
 }
 

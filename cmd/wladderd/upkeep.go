@@ -14,24 +14,17 @@ import (
 	"wladder/tell"
 )
 
-// watchContents seals anew what an older key sealed, and takes away what nobody can go
+// watchKept seals anew what an older key sealed, and takes away what nobody can go
 // back to any more, here and on hosts, now and then.
-func watchContents(ctx context.Context, log *slog.Logger, st *store.Store, e *engine.Engine) {
+func watchKept(ctx context.Context, log *slog.Logger, st *store.Store, e *engine.Engine, kept time.Duration) {
 	for tick := time.NewTicker(time.Hour); ; {
 		if n, err := st.Reseal(ctx); err != nil && ctx.Err() == nil {
 			log.Warn("not all is sealed with the new key yet", "error", err)
 		} else if n > 0 {
 			log.Info("all is sealed with the new key", "anew", n)
 		}
-		if n, err := st.Prune(ctx, e.Kept); err != nil && ctx.Err() == nil {
-			log.Warn("old contents stay for now", "error", err)
-		} else if n > 0 {
-			log.Info("old contents are gone", "contents", n)
-		}
-		if n, err := e.Sweep(ctx); err != nil && ctx.Err() == nil {
-			log.Warn("what old host runs kept stays for now", "error", err)
-		} else if n > 0 {
-			log.Info("what old host runs kept is gone", "hosts", n)
+		if err := prune(ctx, log, st, e, kept); err != nil && ctx.Err() == nil {
+			log.Warn("what is older than it has to be kept stays for now", "error", err)
 		}
 		if err := st.ForgetAnswers(ctx); err != nil && ctx.Err() == nil {
 			log.Warn("answers kept for requests that are sent again stay for now", "error", err)
@@ -48,6 +41,27 @@ func watchContents(ctx context.Context, log *slog.Logger, st *store.Store, e *en
 		case <-tick.C:
 		}
 	}
+}
+
+// prune takes away what nobody has to keep any longer, as policy says, or else kept.
+func prune(ctx context.Context, log *slog.Logger, st *store.Store, e *engine.Engine, kept time.Duration) error {
+	files, steps, err := st.Keeps(ctx, kept)
+	if err != nil {
+		return err
+	}
+	gone := func(what string, take func() (int64, error)) {
+		n, wrong := take()
+		if n > 0 {
+			log.Info("older than it is kept, and gone", what, n)
+		}
+		err = errors.Join(err, wrong)
+	}
+	gone("contents", func() (int64, error) { return st.Prune(ctx, files) })
+	gone("hosts", func() (int64, error) { return e.Sweep(ctx, files) })
+	if steps > 0 {
+		gone("steps", func() (int64, error) { return st.PruneSteps(ctx, steps) })
+	}
+	return err
 }
 
 // How often all of the record is read, and its end told to who keeps that elsewhere.

@@ -65,6 +65,7 @@ type Climb struct {
 	Failures map[int]Failing // by stage
 	Barren   []int           // stages through which no host came, and from which nobody went on yet
 	Done     bool            // at least one host is done
+	Edited   int             // hosts that wait for a person: somebody edited what was to go back
 }
 
 // Failing is how many hosts of a stage failed.
@@ -112,6 +113,8 @@ func Decide(c Climb) Decision {
 		}
 	}
 	switch {
+	case c.Stage >= len(c.Policy.Stages) && c.Edited > 0: // all others first
+		return pause("all else is through; on %s somebody edited what was to go back. Look at each: overwrite puts the old files over the edit, resume leaves what is left as it is", hosts(c.Edited))
 	case c.Stage >= len(c.Policy.Stages) && c.Done:
 		d.State = Completed
 	case c.Stage >= len(c.Policy.Stages):

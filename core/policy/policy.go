@@ -39,7 +39,21 @@ type Policy struct {
 	Windows []Span `yaml:"windows"`
 	// Freezes are times at which hosts that they fit are left alone.
 	Freezes []Span `yaml:"freezes"`
+	// Keep is for how long things are kept beside the record, which stays.
+	Keep Keep `yaml:"keep"`
 }
+
+// Keep is for how long things are kept; 0: as long as the server is told, or for ever.
+type Keep struct {
+	// Contents are the files that changes replaced, here and on the hosts: to go back to them.
+	Contents written.Duration `yaml:"contents"`
+	// Steps are what was done on each host, step by step, and what its probes answered before,
+	// counted from the end of their climb.
+	Steps written.Duration `yaml:"steps"`
+}
+
+// shortestKept bounds what a policy may have go soon.
+const shortestKept = 24 * time.Hour
 
 // Demand is how many have to approve a change that touches a host which Where fits.
 type Demand struct {
@@ -151,6 +165,11 @@ func Stored(name string, names int, data []byte) (*Policy, error) {
 		}
 		if d := time.Duration(e.Lasts); d > 24*time.Hour {
 			bad.Add("emergency: lasts: %s is longer than a day", d)
+		}
+	}
+	for key, d := range map[string]written.Duration{"contents": p.Keep.Contents, "steps": p.Keep.Steps} {
+		if d != 0 && time.Duration(d) < shortestKept {
+			bad.Add("keep: %s: %s is shorter than a day", key, time.Duration(d))
 		}
 	}
 	p.checkSpans(bad, "windows", p.Windows)

@@ -259,6 +259,7 @@ func TestPoliciesRefused(t *testing.T) {
 		"emergency: {by: night}":                                                        `emergency: by: "night" is no team of this policy`,
 		"teams: {n: [x]}\nemergency: {by: n, lasts: 48h}":                               "emergency: lasts: 48h0m0s is longer than a day",
 		"overrides: [{finding: port-taken, by: viewer}]":                                `by: "viewer" is no team of this policy, nor author`,
+		"keep: {steps: 1h}":                                                             "keep: steps: 1h0m0s is shorter than a day",
 		"freezes: [{name: a, from: 05:00, to: 06:00}]":                                  "zone: is empty",
 		"freezes: [{name: a, from: '05:00', to: '06:00', zone: X}]":                     `zone: "X" is no time zone`,
 		"freezes: [{from: '05:00', to: '06:00', zone: UTC}]":                            "name: is empty",

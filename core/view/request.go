@@ -47,7 +47,7 @@ type (
 		Order   ladder.Order `json:"order"`
 		Because string       `json:"because"`
 	}
-	// HostOrder is what a person wants of one host of a climb: again, or give-up.
+	// HostOrder is what a person wants of one host of a climb: again, give-up or overwrite.
 	HostOrder struct {
 		Order   string `json:"order"`
 		Because string `json:"because"`

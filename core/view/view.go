@@ -419,12 +419,14 @@ type HostRun struct {
 	Step      ladder.Step     `json:"step"` // under way or next; empty at the end
 	Failed    bool            `json:"failed"`
 	MayFail   bool            `json:"may_fail,omitempty"` // its restore counts for nothing
+	Edited    bool            `json:"edited,omitempty"`   // it was to be rolled back, somebody edited what stands there, and a person decides
 	Why       string          `json:"why"`                // in words, where it did not end as wanted
 	Files     ladder.Files    `json:"files"`
 	Process   ladder.Process  `json:"process"`
 	Proof     ladder.Proof    `json:"proof,omitempty"` // what a done run rests on
 	UpdatedAt time.Time       `json:"updated_at"`
 	Steps     []StepTaken     `json:"steps,omitempty"`
+	StepsGone bool            `json:"steps_gone,omitempty"` // they are older than policy has them kept
 }
 
 // StepTaken is one step of a host run.

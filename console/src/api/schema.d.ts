@@ -2010,6 +2010,7 @@ export interface components {
             order: string;
         };
         HostRun: {
+            edited?: boolean;
             failed: boolean;
             /** @enum {string} */
             files: "old" | "new" | "mixed" | "unknown";
@@ -2027,6 +2028,7 @@ export interface components {
             /** @enum {string} */
             step: "" | "connect" | "lock" | "recheck" | "baseline" | "trial" | "snapshot" | "guard" | "drain" | "place" | "act" | "in-force" | "readmit" | "settle" | "probe" | "reconnect" | "soak" | "confirm" | "restore" | "act-again" | "readmit-again" | "probe-again" | "disarm-again" | "look";
             steps?: components["schemas"]["StepTaken"][];
+            steps_gone?: boolean;
             /** Format: date-time */
             updated_at: string;
             why: string;

@@ -36,6 +36,7 @@ export function HostMargin({ id, run, maySteer }: { id: number; run: HostRun; ma
       {run.why && run.state !== 'done' && <p className="wrap">{run.why}</p>}
       {maySteer && <Steer id={id} run={run} />}
       {steps.error && <p className="second">{steps.error.message}</p>}
+      {steps.data?.steps_gone && <p className="second">What was done step by step is older than policy has it kept.</p>}
       <table className="steps">
         <tbody>
           {steps.data?.steps?.map((s, i) => (
@@ -56,7 +57,7 @@ export function HostMargin({ id, run, maySteer }: { id: number; run: HostRun; ma
 }
 
 interface HostChoice {
-  order: 'again' | 'give-up'
+  order: 'again' | 'give-up' | 'overwrite'
   words: string
   ask: string
 }
@@ -67,8 +68,12 @@ function offered(run: HostRun): HostChoice[] {
   const again = (ask: string): HostChoice => ({ order: 'again', words: 'Try again', ask })
   const giveUp = (ask: string): HostChoice => ({ order: 'give-up', words: 'Give up', ask })
   switch (run.state) {
-    case 'restored':
     case 'passed-over':
+      if (run.edited) {
+        return [{ order: 'overwrite', words: 'Put the old files over it', ask: `Put the old files of ${host} over what somebody edited? The host keeps the edit in the snapshot of this run.` }, giveUp(`Leave ${host} as somebody edited it?`)]
+      }
+      return [again(`Try ${host} once more, behind all others?`)]
+    case 'restored':
       return [again(`Try ${host} once more, behind all others?`)]
     case 'stranded':
       return [again(`Look at ${host} again, and put its old files back?`), giveUp(`Count ${host} as looked after by a person?`)]
