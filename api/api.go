@@ -50,6 +50,7 @@ type Server struct {
 	Config
 	router http.Handler
 	limit  *limiter
+	tails  tails
 }
 
 // New makes a server; it is an http.Handler.
@@ -57,7 +58,7 @@ func New(c Config) *Server {
 	if c.Limits == (Limits{}) {
 		c.Limits = DefaultLimits
 	}
-	s := &Server{Config: c, limit: newLimiter(c.Limits)}
+	s := &Server{Config: c, limit: newLimiter(c.Limits), tails: tails{of: map[int64]*tail{}}}
 	gin.SetMode(gin.ReleaseMode)
 	g := gin.New()
 	g.Use(gin.CustomRecoveryWithWriter(io.Discard, func(ctx *gin.Context, p any) {

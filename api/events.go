@@ -1,16 +1,12 @@
 package api
 
 import (
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"strconv"
 	"time"
 
 	"github.com/gin-gonic/gin"
-
-	"wladder/core/record"
-	"wladder/core/view"
 )
 
 // events streams what happens to a change. Entries of the record carry their
@@ -36,30 +32,16 @@ func (s *Server) events(ctx *gin.Context) {
 	h.Set("Content-Type", "text/event-stream")
 	h.Set("Cache-Control", "no-store")
 	ctx.Status(http.StatusOK)
-	write := func(format string, args ...any) {
-		fmt.Fprintf(ctx.Writer, format, args...)
-		ctx.Writer.Flush()
-	}
-	send := func(e record.Entry) {
-		data, err := json.Marshal(e)
+	of, leave := s.tails.follow(id)
+	defer leave()
+	write := func(format string, args ...any) { fmt.Fprintf(ctx.Writer, format, args...) }
+	behind := func(all []sent, err error) {
 		if err != nil {
-			return
+			return // the next hint, or the next quiet moment, brings it
 		}
-		write("id: %d\nevent: record\ndata: %s\n\n", e.Seq, data)
-		last = e.Seq
-	}
-	backlog := func() {
-		for {
-			entries, err := s.Store.Record(ctx, id, last, 1000)
-			if err != nil {
-				return
-			}
-			for _, e := range entries {
-				send(e)
-			}
-			if len(entries) < 1000 {
-				return
-			}
+		for _, one := range all {
+			ctx.Writer.Write(one.text)
+			last = one.seq
 		}
 	}
 	if last < 0 { // a new reader has just read how things stand
@@ -69,8 +51,9 @@ func (s *Server) events(ctx *gin.Context) {
 		}
 		write(": following change %d\n\n", id)
 	} else {
-		backlog()
+		behind(s.sentBehind(ctx, id, last))
 	}
+	ctx.Writer.Flush()
 	quiet := time.NewTicker(15 * time.Second)
 	defer quiet.Stop()
 	for {
@@ -81,17 +64,22 @@ func (s *Server) events(ctx *gin.Context) {
 			if _, err := s.Store.Who(ctx, token(ctx)); err != nil {
 				return // signed out, ended, or not to be known
 			}
+			behind(s.sentBehind(ctx, id, last)) // a hint may have been lost
 			write(": still here\n\n")
 		case e := <-events:
-			s.pass(e, write, backlog)
+			for n := 1; n > 0; n++ { // what waits already goes in one piece
+				if e.Type == "record" {
+					behind(s.since(ctx, of, id, last, toldOf(e)))
+				} else {
+					write("event: %s\ndata: %s\n\n", e.Type, e.Data)
+				}
+				select {
+				case e = <-events:
+				default:
+					n = -1
+				}
+			}
 		}
+		ctx.Writer.Flush()
 	}
-}
-
-func (s *Server) pass(e view.Event, write func(string, ...any), backlog func()) {
-	if e.Type == "record" {
-		backlog()
-		return
-	}
-	write("event: %s\ndata: %s\n\n", e.Type, e.Data)
 }

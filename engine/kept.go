@@ -23,7 +23,9 @@ const (
 	freshFor = 10 * time.Second
 	// poolFor is for how long the hosts of a pool are known, whose labels may change.
 	poolFor = time.Minute
-	// poolAskAtOnce bounds how many hosts of a pool are asked at the same time.
+	// poolAskAtOnce bounds how many hosts of pools are asked at the same time. Who asks first is
+	// answered first, so that one pool is known whole while another waits: where all are asked at
+	// once, the first answers of each are too old by the time that its last ones come.
 	poolAskAtOnce = 32
 	// poolAskFor bounds how long one of them may take to answer.
 	poolAskFor = 5 * time.Second
@@ -32,8 +34,54 @@ const (
 // poolWatch is what this server knows of pools. Only pools of which hosts are about to start
 // are asked, and of them only as many hosts as that needs.
 type poolWatch struct {
-	mu    sync.Mutex
-	pools map[string]*watchedPool
+	slots  chan struct{} // who is in it asks a host
+	counts chan struct{} // who is in it finds out which hosts pools have
+	mu     sync.Mutex
+	pools  map[string]*watchedPool
+	open   map[poolHost]*openConn // between two questions
+}
+
+// poolHost is a host as one of a pool.
+type poolHost struct {
+	pool string
+	id   int64
+}
+
+// openConn is a connection that is closed where nothing is asked for a while.
+type openConn struct {
+	Conn
+	idle *time.Timer
+}
+
+func newPoolWatch() *poolWatch {
+	return &poolWatch{slots: make(chan struct{}, poolAskAtOnce), counts: make(chan struct{}, 1), pools: map[string]*watchedPool{}, open: map[poolHost]*openConn{}}
+}
+
+// take gives a connection that is open from the last question; nil where there is none.
+func (w *poolWatch) take(h poolHost) Conn {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	c := w.open[h]
+	if delete(w.open, h); c == nil || !c.idle.Stop() {
+		return nil
+	}
+	return c.Conn
+}
+
+// leave keeps a connection for the next question.
+func (w *poolWatch) leave(h poolHost, conn Conn) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	c := &openConn{Conn: conn}
+	c.idle = time.AfterFunc(2*freshFor, func() {
+		w.mu.Lock()
+		if w.open[h] == c {
+			delete(w.open, h)
+		}
+		w.mu.Unlock()
+		conn.Close()
+	})
+	w.open[h] = c
 }
 
 type watchedPool struct {
@@ -42,6 +90,7 @@ type watchedPool struct {
 	answers map[int64]wellness
 	wanted  *store.PoolAsk // what is asked for next
 	asking  bool
+	turn    chan struct{} // who is in it asks the pool: others that want to know find its answers
 }
 
 // wellness is whether a host was well, and when that was asked.
@@ -52,7 +101,7 @@ type wellness struct {
 
 func (w *poolWatch) of(name string) *watchedPool {
 	if w.pools[name] == nil {
-		w.pools[name] = &watchedPool{answers: map[int64]wellness{}}
+		w.pools[name] = &watchedPool{answers: map[int64]wellness{}, turn: make(chan struct{}, 1)}
 	}
 	return w.pools[name]
 }
@@ -81,6 +130,21 @@ func (w *poolWatch) Known(name string) (hosts []int64, well map[int64]bool, ok b
 	return hosts, well, true
 }
 
+// Answered is as store.Pools has it.
+func (w *poolWatch) Answered() (names []string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for name, p := range w.pools {
+		for id := range p.answers {
+			if _, known := p.fresh(id); known {
+				names = append(names, name)
+				break
+			}
+		}
+	}
+	return names
+}
+
 // Ask is as store.Pools has it.
 func (w *poolWatch) Ask(a store.PoolAsk) {
 	w.mu.Lock()
@@ -105,6 +169,13 @@ func (w *poolWatch) next() (all []store.PoolAsk) {
 // asked but those under way.
 func (e *Engine) askPool(ctx context.Context, a store.PoolAsk) {
 	w := e.pools
+	w.mu.Lock()
+	turn := w.of(a.Pool).turn
+	w.mu.Unlock()
+	if !enter(ctx, turn) {
+		return
+	}
+	defer func() { <-turn }()
 	svc, err := e.service(ctx, a.Service, a.Digest)
 	if err == nil {
 		err = e.poolHosts(ctx, a.Pool, svc)
@@ -130,8 +201,12 @@ func (e *Engine) askPool(ctx context.Context, a store.PoolAsk) {
 		var all sync.WaitGroup
 		for _, h := range next {
 			all.Go(func() {
+				if !enter(ctx, w.slots) {
+					return
+				}
+				defer func() { <-w.slots }()
 				at := time.Now() // the answer is as old as its question
-				why := e.unwell(ctx, svc, h)
+				why := e.unwell(ctx, svc, h, poolHost{a.Pool, h.ID})
 				if why != "" {
 					e.Log.Info("a host of a pool is not well", "pool", a.Pool, "host", h.Name, "why", why)
 				}
@@ -149,12 +224,30 @@ func (e *Engine) askPool(ctx context.Context, a store.PoolAsk) {
 	e.nudge()
 }
 
-// poolHosts finds the hosts of a pool, unless they are known.
+// enter waits for a place; false where there is no more need for one.
+func enter(ctx context.Context, places chan struct{}) bool {
+	select {
+	case places <- struct{}{}:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}
+
+// poolHosts finds the hosts of a pool, unless they are known, and so those of all pools of the
+// service.
 func (e *Engine) poolHosts(ctx context.Context, name string, svc *definition.Service) error {
-	e.pools.mu.Lock()
-	known := time.Since(e.pools.of(name).asOf) < poolFor/2
-	e.pools.mu.Unlock()
-	if known {
+	w := e.pools
+	known := func() bool {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		return time.Since(w.of(name).asOf) < poolFor/2
+	}
+	if known() || !enter(ctx, w.counts) {
+		return ctx.Err()
+	}
+	defer func() { <-w.counts }()
+	if known() { // by whom we waited for
 		return nil
 	}
 	concerned, err := concern(&change.Spec{}, []*definition.Service{svc})
@@ -169,7 +262,7 @@ func (e *Engine) poolHosts(ctx context.Context, name string, svc *definition.Ser
 	if err != nil {
 		return err
 	}
-	var hosts []view.Host
+	hosts := map[string][]view.Host{name: nil}
 	for _, h := range all {
 		if h.Aside() != "" {
 			continue
@@ -178,47 +271,69 @@ func (e *Engine) poolHosts(ctx context.Context, name string, svc *definition.Ser
 		if err != nil {
 			return err
 		}
-		if carries && plan.PoolName(svc.Name, of) == name {
-			hosts = append(hosts, h)
+		if carries {
+			of = plan.PoolName(svc.Name, of)
+			hosts[of] = append(hosts[of], h)
 		}
 	}
-	e.pools.mu.Lock()
-	defer e.pools.mu.Unlock()
-	p := e.pools.of(name)
-	p.hosts, p.asOf = hosts, time.Now()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for name, hosts := range hosts {
+		p := w.of(name)
+		p.hosts, p.asOf = hosts, time.Now()
+	}
 	return nil
 }
 
 // unwell asks a host whether a service there is well, by the definition's probes that want no
 // secret and no earlier answer, and its unit; empty where it is.
-func (e *Engine) unwell(ctx context.Context, svc *definition.Service, h view.Host) string {
+func (e *Engine) unwell(ctx context.Context, svc *definition.Service, h view.Host, as poolHost) string {
 	ctx, cancel := context.WithTimeout(ctx, poolAskFor)
 	defer cancel()
+	conn := e.pools.take(as)
+	if conn != nil {
+		why, lost := e.poorly(ctx, svc, h, conn)
+		if !lost {
+			e.pools.leave(as, conn)
+			return why
+		}
+		conn.Close() // it says nothing about the host
+	}
 	conn, err := e.Dialer.Connect(ctx, target(h))
 	if err != nil {
 		return err.Error()
 	}
-	defer conn.Close()
+	why, lost := e.poorly(ctx, svc, h, conn)
+	if lost {
+		conn.Close()
+	} else {
+		e.pools.leave(as, conn)
+	}
+	return why
+}
+
+// poorly asks by a connection, and tells whether that is lost.
+func (e *Engine) poorly(ctx context.Context, svc *definition.Service, h view.Host, conn Conn) (why string, lost bool) {
 	for _, instance := range svc.On(h.Expr()) {
 		here, err := svc.Here(h.Expr(), instance)
 		if err != nil {
-			return err.Error()
+			return err.Error(), false
 		}
 		probes := slices.DeleteFunc(slices.Clone(here.Probes), func(p probe.Probe) bool {
 			return len(p.SecretNames()) > 0 || p.Compares() || p.Expect == ""
 		})
 		verdicts, replies, err := askHere(conn, h, here, probes, &secret.Redactor{}).ask(ctx, probe.Later, probes, host.Question{Ask: probe.Ask{Kind: probe.Unit, Name: here.Unit}})
 		if err != nil {
-			return err.Error()
+			return err.Error(), true
 		}
 		if what := ill(verdicts); what != "" {
-			return what
+			return what, false
 		}
 		if u := replies[0].Unit; u.State != "active" && u.State != "reloading" {
-			return fmt.Sprintf("%s is %s", here.Unit, u.State)
+			return fmt.Sprintf("%s is %s", here.Unit, u.State), false
 		}
 	}
-	return ""
+	return "", false
 }
 
 // askHere puts probes of a definition to a host, outside of runs.
@@ -247,7 +362,9 @@ func (r *hostRun) room(ctx context.Context) (string, error) {
 		if err := r.insist(ctx, "a pool", r.keepGuard, func() (err error) { out, err = r.Store.OutOfPool(ctx, name); return err }); err != nil {
 			return "", err
 		}
-		r.askPool(ctx, store.PoolAsk{Pool: name, Service: of.Service, Digest: of.ServiceDigest, Want: of.Keep, Out: out})
+		r.guardedWhile(func() {
+			r.askPool(ctx, store.PoolAsk{Pool: name, Service: of.Service, Digest: of.ServiceDigest, Want: of.Keep, Out: out})
+		})
 		_, answers, _ := r.Engine.pools.Known(name)
 		well := 0
 		for id, is := range answers {
@@ -260,4 +377,19 @@ func (r *hostRun) room(ctx context.Context) (string, error) {
 		}
 	}
 	return "", nil
+}
+
+// guardedWhile pushes the guard on while something is waited for that may take its time.
+func (r *hostRun) guardedWhile(wait func()) {
+	done := make(chan struct{})
+	go func() { wait(); close(done) }()
+	for tick := time.NewTicker(freshFor / 2); ; {
+		select {
+		case <-done:
+			tick.Stop()
+			return
+		case <-tick.C:
+			r.keepGuard()
+		}
+	}
 }

@@ -548,14 +548,19 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 // admitted holds, as late as can be, that nobody halts the host, and that its pools can do without
 // it; of one that is out of the way, they do already. The result is empty where it may go on.
 func (r *hostRun) admitted(ctx context.Context) (result, error) {
-	if err := r.unhalted(ctx, true); err != nil || r.run.Drains && r.run.Step == ladder.Place {
-		return result{}, err
+	for {
+		if !r.run.Drains || r.run.Step != ladder.Place {
+			if why, err := r.room(ctx); err != nil {
+				return result{}, err
+			} else if why != "" {
+				return result{outcome: ladder.NotBegun, note: why}, nil
+			}
+		}
+		known := time.Now()
+		if err := r.unhalted(ctx, true); err != nil || time.Since(known) < freshFor {
+			return result{}, err
+		}
 	}
-	why, err := r.room(ctx)
-	if err != nil || why == "" {
-		return result{}, err
-	}
-	return result{outcome: ladder.NotBegun, note: why}, nil
 }
 
 func (r *hostRun) act(ctx context.Context, ask asker) (result, error) {

@@ -3,6 +3,7 @@ package store
 import (
 	"cmp"
 	"context"
+	"maps"
 	"slices"
 	"strings"
 
@@ -18,6 +19,8 @@ type Pools interface {
 	// Known gives the hosts of a pool, and of those that were asked lately whether they are well;
 	// it is not ok where the pool itself is not known.
 	Known(pool string) (hosts []int64, well map[int64]bool, ok bool)
+	// Answered gives the pools of which hosts were asked lately.
+	Answered() []string
 	// Ask notes that more has to be known before hosts of a pool start. It does not wait.
 	Ask(PoolAsk)
 }
@@ -56,6 +59,11 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head
 	for _, part := range head.Parts {
 		parts[part.Service] = part
 	}
+	now := func(pool string) {
+		if pools[pool] == nil {
+			pools[pool] = poolNow(c.keep(parts[serviceOf(pool)]), pool, out[pool], me.Pools)
+		}
+	}
 	pooled := c.pooled(head)
 	// Whoever gives a halt waits for this, and this for them.
 	lock := `select pg_advisory_xact_lock_shared($1)`
@@ -81,12 +89,12 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head
 				out[name] = append(out[name], r.HostID)
 			}
 		}
-		names, err := column[string](ctx, tx, `select distinct unnest(pools) from host_runs where climb = $1 and stage = $2 and state = 'queued'`, c.ID, stage)
-		if err != nil {
-			return nil, "", err
+		names := slices.Collect(maps.Keys(out)) // of others nothing is known that would shut them
+		if me.Pools != nil {
+			names = append(names, me.Pools.Answered()...)
 		}
 		for _, name := range names {
-			pools[name] = poolNow(c.keep(parts[serviceOf(name)]), name, out[name], me.Pools)
+			now(name)
 		}
 	}
 	full, racks := []string{}, []string{}
@@ -100,19 +108,19 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head
 			racks = append(racks, rack)
 		}
 	}
-	candidates, err := many[struct {
-		ID int64
-		beside
-	}](ctx, tx, `select id, host_id, pools, apart from host_runs r where climb = $1 and stage = $2 and state = 'queued' and coalesce(not_before, '-infinity') <= now()
+	candidates, err := many[candidate](ctx, tx, `select id, host_id, pools, apart from host_runs r where climb = $1 and stage = $2 and state = 'queued' and coalesce(not_before, '-infinity') <= now()
 		and not exists (select from host_runs o where o.host_id = r.host_id and o.`+underWay+`) and apart <> all($4) and not pools && $5 and host_id <> all($6) order by id limit $3 for update`, c.ID, stage, window, racks, full, orEmpty(halted))
 	if err != nil {
 		return nil, "", err
 	}
-	all := make([]ladder.Candidate, len(candidates))
-	for i, r := range candidates {
-		all[i] = ladder.Candidate{Host: r.HostID, Pools: r.Pools, Apart: r.Apart}
+	if pooled {
+		for _, r := range candidates {
+			for _, name := range r.Pools {
+				now(name)
+			}
+		}
 	}
-	picked := ladder.Pick(policy, all, n, pools, near)
+	picked := ladder.Pick(policy, queued(candidates), n, pools, near)
 	for name, want := range picked.Ask {
 		if part := parts[serviceOf(name)]; me.Pools != nil {
 			me.Pools.Ask(PoolAsk{name, part.Service, part.ServiceDigest, want, out[name]})
@@ -120,7 +128,11 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head
 	}
 	if len(picked.Start) == 0 {
 		if picked.Why == "" { // those that are held are no candidates
-			picked.Why = ladder.Pick(policy, held(full, racks), 1, pools, near).Why
+			held, err := many[candidate](ctx, tx, `select id, host_id, pools, apart from host_runs where climb = $1 and stage = $2 and state = 'queued' and (pools && $3 or apart = any($4)) order by id limit 1`, c.ID, stage, full, racks)
+			if err != nil {
+				return nil, "", err
+			}
+			picked.Why = ladder.Pick(policy, queued(held), 1, pools, near).Why
 		}
 		return nil, cmp.Or(picked.Why, why), nil
 	}
@@ -163,14 +175,16 @@ func (c climbRow) pooled(head plan.Head) bool {
 	return head.Policy.PoolAtOnce > 0 || head.Policy.Apart != "" || slices.ContainsFunc(head.Parts, func(p plan.Part) bool { return c.keep(p) > 0 })
 }
 
-// held gives a host of each pool that is shut and a neighbour of each that is under way, to hear
-// why they wait.
-func held(full, racks []string) (all []ladder.Candidate) {
-	for _, name := range full {
-		all = append(all, ladder.Candidate{Pools: []string{name}})
-	}
-	for _, rack := range racks {
-		all = append(all, ladder.Candidate{Apart: rack})
+// candidate is a queued run.
+type candidate struct {
+	ID int64
+	beside
+}
+
+func queued(candidates []candidate) []ladder.Candidate {
+	all := make([]ladder.Candidate, len(candidates))
+	for i, r := range candidates {
+		all[i] = ladder.Candidate{Host: r.HostID, Pools: r.Pools, Apart: r.Apart}
 	}
 	return all
 }
