@@ -100,7 +100,8 @@ func TestInsideLoop(t *testing.T) { // not beside others
 			must(t, "change", err)
 			if d.Climb != nil && d.Climb.State.Final() {
 				if d.Counts["done"] != *looped {
-					t.Fatalf("%v", d.Counts)
+					all, _ := c.AllRuns(t.Context(), n, time.Time{})
+					t.Fatalf("%v: %+v", d.Counts, all.Runs)
 				}
 				break
 			}

@@ -128,12 +128,17 @@ func authored(ctx context.Context, tx pgx.Tx, c changeRow, actor string) error {
 
 // authorsOf lists who has written of a change, or was its author: none of them approves it.
 func authorsOf(ctx context.Context, q querier, id int64) ([]string, error) {
-	return column[string](ctx, q, `select author from changes where id = $1
-		union select author from revisions where change = $1
-		union select account from change_people where change = $1 and was = 'author'
-		union select actor from record where change = $1 and kind = any($2)
-		union select actor from happened where change = $1 and kind = any($2)`, id, []string{"change.drafted", "change.taken-over"})
+	return column[string](ctx, q, authorsOfChange, id, authoring)
 }
+
+const authorsOfChange = `select author from changes where id = $1
+	union select author from revisions where change = $1
+	union select account from change_people where change = $1 and was = 'author'
+	union select actor from record where change = $1 and kind = any($2)
+	union select actor from happened where change = $1 and kind = any($2)`
+
+// authoring are the kinds of entries whose actors wrote of a change.
+var authoring = []string{"change.drafted", "change.taken-over"}
 
 // Share lets somebody revise a change beside its author.
 func (s *Store) Share(ctx context.Context, actor string, id int64, with string) error {
@@ -196,8 +201,10 @@ func (s *Store) Revision(ctx context.Context, id int64) (Revision, error) {
 }
 
 func revision(ctx context.Context, q querier, id int64) (Revision, error) {
-	return one[Revision](ctx, q, fmt.Sprintf("change %d", id), `select number, source, names from revisions where change = $1 order by number desc limit 1`, id)
+	return one[Revision](ctx, q, fmt.Sprintf("change %d", id), newestRevision, id)
 }
+
+const newestRevision = `select number, source, names from revisions where change = $1 order by number desc limit 1`
 
 // Withdraw ends a change that has not climbed. An admin who is not its author says why.
 func (s *Store) Withdraw(ctx context.Context, actor string, id int64, because string) error {

@@ -62,7 +62,7 @@ func (s *Store) Comment(ctx context.Context, actor string, id int64, c view.NewC
 			}
 			thread = &first
 		case c.Group != "":
-			found, err := s.rehearsalOf(ctx, tx, id)
+			found, err := s.newestRehearsal(ctx, tx, id)
 			if err != nil {
 				return err
 			}
@@ -136,19 +136,23 @@ func (s *Store) Settle(ctx context.Context, actor string, id, number int64) erro
 	})
 }
 
-// commentsOf gives the comments of a change, the oldest first, answers behind what they answer.
-func (s *Store) commentsOf(ctx context.Context, q querier, id int64) ([]view.Comment, error) {
-	rows, err := many[struct {
-		ID                         int64
-		Digest, Grp, File, Account string
-		Line                       int
-		Old                        bool
-		Thread                     *int64
-		Sealed                     []byte
-		At                         time.Time
-		SettledBy                  *string
-		SettledAt                  *time.Time
-	}](ctx, q, `select id, digest, grp, file, account, line, old, thread, sealed, at, settled_by, settled_at from comments where change = $1 order by coalesce(thread, id), id`, id)
+// commentRow is how the database gives a comment.
+type commentRow struct {
+	ID                         int64
+	Digest, Grp, File, Account string
+	Line                       int
+	Old                        bool
+	Thread                     *int64
+	Sealed                     []byte
+	At                         time.Time
+	SettledBy                  *string
+	SettledAt                  *time.Time
+}
+
+const commentsOfChange = `select id, digest, grp, file, account, line, old, thread, sealed, at, settled_by, settled_at from comments where change = $1 order by coalesce(thread, id), id`
+
+// commentsOf gives comments of a change, the oldest first, answers behind what they answer.
+func (s *Store) commentsOf(rows []commentRow) ([]view.Comment, error) {
 	all := make([]view.Comment, len(rows))
 	for i, r := range rows {
 		data, err := s.unpack(commentName(r.ID), r.Sealed)
@@ -167,5 +171,5 @@ func (s *Store) commentsOf(ctx context.Context, q querier, id int64) ([]view.Com
 			all[i].SettledBy = *r.SettledBy
 		}
 	}
-	return all, err
+	return all, nil
 }

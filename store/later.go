@@ -17,35 +17,20 @@ func (s *Store) DoneSince(ctx context.Context, changeID int64) ([]int64, error) 
 		select distinct r.host_id from family f join climbs c on c.change = f.id join host_runs r on r.climb = c.id where r.state = 'done'`, changeID)
 }
 
+const earlierClimbs = `select c.id, c.state, c.started_by, c.started_at, (select count(*) from host_runs r where r.climb = c.id)::int as hosts, (select count(*) from host_runs r where r.climb = c.id and r.state = 'done')::int as done
+	from climbs c where c.change = $1 and c.returns is null and c.id < (select max(id) from climbs where change = $1) order by c.id`
+
 // laterOf tells of hosts that were passed over, of climbs before the newest, and of the change
 // that this one follows and those that follow it.
-func (s *Store) laterOf(ctx context.Context, q querier, d *view.ChangeDetail) error {
-	if d.Rehearsal != nil && d.Rehearsal.Digest != "" {
-		climbed, err := one[struct{ Plan int64 }](ctx, q, "a plan", `select coalesce(max(plan), 0) as plan from climbs where change = $1`, d.ID)
-		if err != nil {
-			return err
-		}
-		passed, err := column[string](ctx, q, `select name from hosts where $1 > 0 and id in (`+behind+`) order by name`, d.ID, climbed.Plan)
+// climbed is the plan of its climbs, 0 where it has none.
+func (s *Store) laterOf(ctx context.Context, q querier, d *view.ChangeDetail, climbed int64) error {
+	if climbed != 0 && d.Rehearsal != nil && d.Rehearsal.Digest != "" {
+		passed, err := column[string](ctx, q, `select name from hosts where $1 > 0 and id in (`+behind+`) order by name`, d.ID, climbed)
 		if err != nil {
 			return err
 		}
 		d.BehindCount = len(passed)
 		d.Behind = passed[:min(len(passed), view.GroupHosts)]
-	}
-	earlier, err := many[view.EarlierClimb](ctx, q, `select c.id, c.state, c.started_by, c.started_at, (select count(*) from host_runs r where r.climb = c.id)::int as hosts, (select count(*) from host_runs r where r.climb = c.id and r.state = 'done')::int as done
-		from climbs c where c.change = $1 and c.returns is null and c.id < (select max(id) from climbs where change = $1) order by c.id`, d.ID)
-	if err != nil {
-		return err
-	}
-	d.Earlier = earlier
-	if d.Temporary, err = s.temporaryOf(ctx, q, d.ID); err != nil {
-		return err
-	}
-	if d.FollowedBy, err = column[int64](ctx, q, `select id from changes where follows = $1 and state <> 'withdrawn' order by id`, d.ID); err != nil {
-		return err
-	}
-	if d.ProlongedBy, err = column[int64](ctx, q, `select id from changes where prolongs = $1 and state <> 'withdrawn' order by id`, d.ID); err != nil {
-		return err
 	}
 	if d.Follows == 0 || d.Rehearsal == nil {
 		return nil

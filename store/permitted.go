@@ -144,8 +144,10 @@ func (s *Store) standingOf(ctx context.Context, tx pgx.Tx, id int64, digest stri
 }
 
 func approvalsOf(ctx context.Context, q querier, id int64) ([]view.Approval, error) {
-	return many[view.Approval](ctx, q, `select account, verdict, digest, because, at, ends_at, due_at from approvals where change = $1 order by id`, id)
+	return many[view.Approval](ctx, q, approvalsOfChange, id)
 }
+
+const approvalsOfChange = `select account, verdict, digest, because, at, ends_at, due_at from approvals where change = $1 order by id`
 
 // unrevoked gives the approvals of a plan, by account, that nobody took back and that are
 // behind the newest refusal. It does not ask whether they have ended.

@@ -310,7 +310,7 @@ func (s *Store) warnings(ctx context.Context, q querier, id int64) (map[string]f
 }
 
 func (s *Store) weighing(ctx context.Context, q querier, id int64, level finding.Level) (map[string]finding.Finding, error) {
-	r, err := s.rehearsalOf(ctx, q, id)
+	r, err := s.newestRehearsal(ctx, q, id)
 	all := map[string]finding.Finding{}
 	if err != nil || r == nil {
 		return all, err

@@ -13,26 +13,21 @@ import (
 
 // reviewOf says where the review of a change's newest plan stands. It is for people to read:
 // what starts hosts goes by permitted.
-func (s *Store) reviewOf(ctx context.Context, q querier, d *view.ChangeDetail) (v view.Review, err error) {
-	if v.Comments, err = s.commentsOf(ctx, q, d.ID); err != nil {
+func (s *Store) reviewOf(ctx context.Context, q querier, d *view.ChangeDetail, r stored) (v view.Review, err error) {
+	if v.Comments, err = s.commentsOf(r.comments); err != nil {
 		return v, err
 	}
-	if v.Wrote, err = authorsOf(ctx, q, d.ID); err != nil {
-		return v, err
-	}
-	slices.Sort(v.Wrote)
-	if v.Named, err = column[string](ctx, q, `select account from change_people where change = $1 and was = 'named' order by account`, d.ID); err != nil {
-		return v, err
-	}
-	if v.Overrides, err = many[view.Override](ctx, q, `select host, finding, digest, account, because, at from overrides where change = $1 order by at, host, finding`, d.ID); err != nil {
-		return v, err
-	}
+	slices.Sort(r.wrote)
+	v.Wrote, v.Named, v.Overrides = r.wrote, r.named, r.overrides
 	if d.Rehearsal == nil || d.Rehearsal.Digest == "" {
 		return v, nil
 	}
 	digest := d.Rehearsal.Digest
-	if v.Acknowledged, err = many[view.Acknowledged](ctx, q, `select finding, account, because, at from acknowledgements where change = $1 and digest = $2 order by at, finding`, d.ID, digest); err != nil {
-		return v, err
+	v.Acknowledged = []view.Acknowledged{}
+	for _, a := range r.acknowledged {
+		if a.Digest == digest {
+			v.Acknowledged = append(v.Acknowledged, a.Acknowledged)
+		}
 	}
 	_, p, err := s.policyNow(ctx, q)
 	if err != nil {
@@ -41,19 +36,16 @@ func (s *Store) reviewOf(ctx context.Context, q querier, d *view.ChangeDetail) (
 	if e := p.Emergency; e != nil {
 		v.Alone = p.Teams[e.By]
 	}
-	plan, err := newestPlan(ctx, q, d.ID)
-	if err != nil {
-		return v, err
-	}
+	plan := r.ties[0].Plan
 	if p.Acknowledges() {
 		if v.Open, err = s.unacknowledged(ctx, q, d.ID, digest); err != nil {
 			return v, err
 		}
 	}
-	if err = s.barredOf(ctx, q, plan.ID, d, p.Overriders, &v); err != nil {
+	if err = s.barredOf(ctx, q, plan, d, p.Overriders, &v); err != nil {
 		return v, err
 	}
-	labels, err := s.labelsOf(ctx, q, plan.ID)
+	labels, err := s.labelsOf(ctx, q, plan)
 	if err != nil {
 		return v, err
 	}
@@ -61,7 +53,7 @@ func (s *Store) reviewOf(ctx context.Context, q querier, d *view.ChangeDetail) (
 	if st.approvers, st.alone, err = s.approving(ctx, q, d.Approvals, v.Overrides, digest); err != nil {
 		return v, err
 	}
-	if v.Missing, err = s.lacks(ctx, q, p, plan.ID, st); err != nil {
+	if v.Missing, err = s.lacks(ctx, q, p, plan, st); err != nil {
 		return v, err
 	}
 	hold, err := p.Holds(labels, s.now())
@@ -72,6 +64,12 @@ func (s *Store) reviewOf(ctx context.Context, q querier, d *view.ChangeDetail) (
 		v.Returning, err = returning(p, labels, s.now().Add(time.Duration(o.For)))
 	}
 	return v, err
+}
+
+// acknowledgedRow is how the database gives a warning that somebody acknowledged.
+type acknowledgedRow struct {
+	Digest string
+	view.Acknowledged
 }
 
 // returning says what of the calendar a temporary change would meet that climbed now, when its

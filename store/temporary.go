@@ -221,23 +221,27 @@ func (s *Store) ReturnNow(ctx context.Context, actor string, id int64, because s
 	})
 }
 
+// temporaryRow is how the database gives it.
+type temporaryRow struct {
+	Lasts       *int64
+	Waits, Back int
+	First, Last *time.Time
+	Host, Why   []string
+	Again       []bool
+}
+
+const temporaryOfChange = `select (select extract(epoch from max(lasts))::bigint from climbs where change = $1) as lasts,
+		count(*) filter (where b.id is null or b.state = 'queued')::int as waits, count(*) filter (where b.state = 'done')::int as back,
+		min(coalesce(b.not_before, r.back_at)) filter (where b.id is null or b.state = 'queued') as first, max(coalesce(b.not_before, r.back_at)) filter (where b.id is null or b.state = 'queued') as last,
+		coalesce(array_agg(b.host order by b.host) filter (where b.state in ('passed-over', 'restored', 'stranded') or b.state = 'queued' and b.n > 0), '{}') as host,
+		coalesce(array_agg(b.why order by b.host) filter (where b.state in ('passed-over', 'restored', 'stranded') or b.state = 'queued' and b.n > 0), '{}') as why,
+		coalesce(array_agg(b.state = 'queued' or ` + unreached + ` order by b.host) filter (where b.state in ('passed-over', 'restored', 'stranded') or b.state = 'queued' and b.n > 0), '{}') as again
+	from climbs c join host_runs r on r.climb = c.id and r.back_at is not null left join climbs k on k.returns = c.id left join host_runs b on b.climb = k.id and b.host_id = r.host_id where c.change = $1`
+
 // temporaryOf says when hosts of a temporary change go back, and which did not.
-func (s *Store) temporaryOf(ctx context.Context, q querier, id int64) (*view.Temporary, error) {
-	rows, err := many[struct {
-		Lasts       *int64
-		Waits, Back int
-		First, Last *time.Time
-		Host, Why   []string
-		Again       []bool
-	}](ctx, q, `select (select extract(epoch from max(lasts))::bigint from climbs where change = $1) as lasts,
-			count(*) filter (where b.id is null or b.state = 'queued')::int as waits, count(*) filter (where b.state = 'done')::int as back,
-			min(coalesce(b.not_before, r.back_at)) filter (where b.id is null or b.state = 'queued') as first, max(coalesce(b.not_before, r.back_at)) filter (where b.id is null or b.state = 'queued') as last,
-			coalesce(array_agg(b.host order by b.host) filter (where b.state in ('passed-over', 'restored', 'stranded') or b.state = 'queued' and b.n > 0), '{}') as host,
-			coalesce(array_agg(b.why order by b.host) filter (where b.state in ('passed-over', 'restored', 'stranded') or b.state = 'queued' and b.n > 0), '{}') as why,
-			coalesce(array_agg(b.state = 'queued' or `+unreached+` order by b.host) filter (where b.state in ('passed-over', 'restored', 'stranded') or b.state = 'queued' and b.n > 0), '{}') as again
-		from climbs c join host_runs r on r.climb = c.id and r.back_at is not null left join climbs k on k.returns = c.id left join host_runs b on b.climb = k.id and b.host_id = r.host_id where c.change = $1`, id)
-	if err != nil || rows[0].Lasts == nil {
-		return nil, err
+func temporaryOf(rows []temporaryRow) *view.Temporary {
+	if rows[0].Lasts == nil {
+		return nil
 	}
 	r := rows[0]
 	most := min(len(r.Host), view.GroupHosts)
@@ -245,5 +249,5 @@ func (s *Store) temporaryOf(ctx context.Context, q querier, id int64) (*view.Tem
 	for i, host := range r.Host[:most] {
 		t.Stuck = append(t.Stuck, view.NotBack{Host: host, Why: r.Why[i], Again: r.Again[i]})
 	}
-	return t, nil
+	return t
 }

@@ -87,44 +87,70 @@ func (s *Store) Known(ctx context.Context, id int64) error {
 	return nil
 }
 
-func (s *Store) changeDetail(ctx context.Context, q querier, id int64) (*view.ChangeDetail, error) {
-	rows, err := lax[view.Change](ctx, q, changeList+`where c.id = $1`, id)
+// stored is what the database has of a change, and what does not want more to be known first.
+type stored struct {
+	changes                 []view.Change
+	ties                    []struct{ Follows, Prolongs, Plan, Climbed int64 }
+	revisions               []Revision
+	rehearsals              []rehearsalRow
+	approvals               []view.Approval
+	leftOut                 []view.LeftOut
+	comments                []commentRow
+	wrote, named            []string
+	overrides               []view.Override
+	acknowledged            []acknowledgedRow
+	takenBackBy, followedBy []int64
+	prolongedBy             []int64
+	earlier                 []view.EarlierClimb
+	temporary               []temporaryRow
+	climbs                  []shownClimb
+}
+
+func storedOf(ctx context.Context, tx pgx.Tx, id int64) (r stored, err error) {
+	var g gather
+	gathered(&g, &r.changes, pgx.RowToStructByNameLax, changeList+`where c.id = $1`, id)
+	gathered(&g, &r.ties, pgx.RowToStructByName, `select coalesce(follows, 0) as follows, coalesce(prolongs, 0) as prolongs,
+		coalesce((select plan from rehearsals where change = $1 and ended_at is not null order by id desc limit 1), 0) as plan, coalesce((select max(plan) from climbs where change = $1), 0) as climbed from changes where id = $1`, id)
+	gathered(&g, &r.revisions, pgx.RowToStructByName, newestRevision, id)
+	gathered(&g, &r.rehearsals, pgx.RowToStructByNameLax, rehearsalOfChange, id)
+	gathered(&g, &r.approvals, pgx.RowToStructByName, approvalsOfChange, id)
+	gathered(&g, &r.leftOut, pgx.RowToStructByName, `select host, digest, account, because, at from left_out where change = $1 order by at, host`, id)
+	gathered(&g, &r.comments, pgx.RowToStructByName, commentsOfChange, id)
+	gathered(&g, &r.wrote, pgx.RowTo, authorsOfChange, id, authoring)
+	gathered(&g, &r.named, pgx.RowTo, `select account from change_people where change = $1 and was = 'named' order by account`, id)
+	gathered(&g, &r.overrides, pgx.RowToStructByName, `select host, finding, digest, account, because, at from overrides where change = $1 order by at, host, finding`, id)
+	gathered(&g, &r.acknowledged, pgx.RowToStructByName, `select digest, finding, account, because, at from acknowledgements where change = $1 order by at, finding`, id)
+	gathered(&g, &r.takenBackBy, pgx.RowTo, `select id from changes where takes_back = $1 and state <> 'withdrawn' order by id`, id)
+	gathered(&g, &r.followedBy, pgx.RowTo, `select id from changes where follows = $1 and state <> 'withdrawn' order by id`, id)
+	gathered(&g, &r.prolongedBy, pgx.RowTo, `select id from changes where prolongs = $1 and state <> 'withdrawn' order by id`, id)
+	gathered(&g, &r.earlier, pgx.RowToStructByName, earlierClimbs, id)
+	gathered(&g, &r.temporary, pgx.RowToStructByName, temporaryOfChange, id)
+	gathered(&g, &r.climbs, pgx.RowToStructByNameLax, newestShown, id)
+	if err = g.read(ctx, tx); err == nil && len(r.changes) == 0 {
+		err = &NotFound{fmt.Sprintf("change %d", id)}
+	}
+	return r, err
+}
+
+func (s *Store) changeDetail(ctx context.Context, tx pgx.Tx, id int64) (*view.ChangeDetail, error) {
+	r, err := storedOf(ctx, tx, id)
 	if err != nil {
 		return nil, err
 	}
-	if len(rows) == 0 {
-		return nil, &NotFound{fmt.Sprintf("change %d", id)}
+	d := &view.ChangeDetail{
+		Change: r.changes[0], Follows: r.ties[0].Follows, Prolongs: r.ties[0].Prolongs, Source: r.revisions[0].Source, Names: r.revisions[0].Names,
+		Approvals: r.approvals, LeftOut: r.leftOut, TakenBackBy: r.takenBackBy, FollowedBy: r.followedBy, ProlongedBy: r.prolongedBy, Earlier: r.earlier, Temporary: temporaryOf(r.temporary),
 	}
-	d := &view.ChangeDetail{Change: rows[0]}
-	follows, err := one[struct{ Follows, Prolongs int64 }](ctx, q, fmt.Sprintf("change %d", id), `select coalesce(follows, 0) as follows, coalesce(prolongs, 0) as prolongs from changes where id = $1`, id)
-	if err != nil {
+	if d.Rehearsal, err = s.rehearsalOf(ctx, tx, r.rehearsals); err != nil {
 		return nil, err
 	}
-	d.Follows, d.Prolongs = follows.Follows, follows.Prolongs
-	written, err := revision(ctx, q, id)
-	if err != nil {
+	if d.Review, err = s.reviewOf(ctx, tx, d, r); err != nil {
 		return nil, err
 	}
-	d.Source, d.Names = written.Source, written.Names
-	if d.Rehearsal, err = s.rehearsalOf(ctx, q, id); err != nil {
+	if err := s.laterOf(ctx, tx, d, r.ties[0].Climbed); err != nil {
 		return nil, err
 	}
-	if d.Approvals, err = approvalsOf(ctx, q, id); err != nil {
-		return nil, err
-	}
-	if d.LeftOut, err = many[view.LeftOut](ctx, q, `select host, digest, account, because, at from left_out where change = $1 order by at, host`, id); err != nil {
-		return nil, err
-	}
-	if d.Review, err = s.reviewOf(ctx, q, d); err != nil {
-		return nil, err
-	}
-	if d.TakenBackBy, err = column[int64](ctx, q, `select id from changes where takes_back = $1 and state <> 'withdrawn' order by id`, id); err != nil {
-		return nil, err
-	}
-	if err := s.laterOf(ctx, q, d); err != nil {
-		return nil, err
-	}
-	d.Climb, err = s.climbOf(ctx, q, id)
+	d.Climb, err = s.climbOf(ctx, tx, r.climbs)
 	d.Counts = view.Counts{}
 	if d.Climb != nil {
 		for _, r := range d.Climb.Rungs {
@@ -136,17 +162,29 @@ func (s *Store) changeDetail(ctx context.Context, q querier, id int64) (*view.Ch
 	return d, err
 }
 
-// rehearsalOf gives the newest rehearsal of a change, nil where there is none.
-// One that has ended stays as it is, and is kept in memory.
-func (s *Store) rehearsalOf(ctx context.Context, q querier, id int64) (*view.Rehearsal, error) {
-	type row struct {
-		view.Rehearsal
-		Sealed []byte
-	}
-	rows, err := lax[row](ctx, q, `select r.id, r.revision, r.started_by, r.begun_at, r.ended_at, coalesce(p.digest, '') as digest, r.hosts, coalesce(p.hosts, 0) as planned, r.findings, coalesce(p.outline, '') as sealed
-		from rehearsals r left join plans p on p.id = r.plan where r.change = $1 order by r.id desc limit 1`, id)
-	if err != nil || len(rows) == 0 {
+// rehearsalRow is how the database gives a rehearsal.
+type rehearsalRow struct {
+	view.Rehearsal
+	Sealed []byte
+}
+
+const rehearsalOfChange = `select r.id, r.revision, r.started_by, r.begun_at, r.ended_at, coalesce(p.digest, '') as digest, r.hosts, coalesce(p.hosts, 0) as planned, r.findings, coalesce(p.outline, '') as sealed
+	from rehearsals r left join plans p on p.id = r.plan where r.change = $1 order by r.id desc limit 1`
+
+// newestRehearsal gives the newest rehearsal of a change, nil where there is none.
+func (s *Store) newestRehearsal(ctx context.Context, q querier, id int64) (*view.Rehearsal, error) {
+	rows, err := lax[rehearsalRow](ctx, q, rehearsalOfChange, id)
+	if err != nil {
 		return nil, err
+	}
+	return s.rehearsalOf(ctx, q, rows)
+}
+
+// rehearsalOf gives it as the database has it.
+// One that has ended stays as it is, and is kept in memory.
+func (s *Store) rehearsalOf(ctx context.Context, q querier, rows []rehearsalRow) (*view.Rehearsal, error) {
+	if len(rows) == 0 {
+		return nil, nil
 	}
 	if kept, ok := s.rehearsals.Get(rows[0].ID); ok {
 		return kept, nil
@@ -227,16 +265,19 @@ func (s *Store) PickedHosts(ctx context.Context, changeID int64, group string, n
 		where r.id = (select max(id) from rehearsals where change = $1) and ($2 = '' or h.grp = $2) order by random() limit $3`, changeID, group, n)
 }
 
+// shownClimb is how the database gives a climb that is shown.
+type shownClimb struct {
+	view.Climb
+	Plan int64
+	Back bool
+}
+
+const newestShown = `select id, change, digest, state, why, started_by, started_at, ended_at, plan, returns is not null as back, rolls_back from climbs where change = $1 order by id desc limit 1`
+
 // climbOf gives the newest climb of a change, nil where none.
-func (s *Store) climbOf(ctx context.Context, q querier, changeID int64) (*view.Climb, error) {
-	type row struct {
-		view.Climb
-		Plan int64
-		Back bool
-	}
-	rows, err := lax[row](ctx, q, `select id, change, digest, state, why, started_by, started_at, ended_at, plan, returns is not null as back, rolls_back from climbs where change = $1 order by id desc limit 1`, changeID)
-	if err != nil || len(rows) == 0 {
-		return nil, err
+func (s *Store) climbOf(ctx context.Context, q querier, rows []shownClimb) (*view.Climb, error) {
+	if len(rows) == 0 {
+		return nil, nil
 	}
 	c := rows[0].Climb
 	c.Returns = rows[0].Back
