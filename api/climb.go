@@ -75,7 +75,7 @@ func (s *Server) climb(ctx *gin.Context) {
 	if behind {
 		start = s.Store.TakeLater
 	}
-	_, err := start(ctx, who(ctx).Name, id, host.ScriptsDigest())
+	_, err := start(ctx, who(ctx).Name, id, host.Carried()...)
 	s.nothing(ctx, http.StatusAccepted, err)
 }
 
@@ -97,7 +97,7 @@ func (s *Server) order(ctx *gin.Context) {
 	id, ok := s.id(ctx)
 	var in view.Order
 	if ok && s.read(ctx, &in) {
-		s.nothing(ctx, http.StatusNoContent, fit(s.Store.Order(ctx, who(ctx).Name, id, in.Order, in.Because, host.ScriptsDigest())))
+		s.nothing(ctx, http.StatusNoContent, fit(s.Store.Order(ctx, who(ctx).Name, id, in.Order, in.Because, host.Carried()...)))
 	}
 }
 

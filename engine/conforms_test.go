@@ -40,9 +40,9 @@ func TestStoresConform(t *testing.T) {
 
 func conformRuns(t *testing.T, s Runs) {
 	ctx := t.Context()
-	a := store.Server{Name: "a", Scripts: host.ScriptsDigest(), Lease: time.Minute}
-	b := store.Server{Name: "b", Scripts: host.ScriptsDigest(), Lease: time.Minute}
-	lapsed := store.Server{Name: "a", Scripts: host.ScriptsDigest(), Lease: -time.Minute} // at once
+	a := store.Server{Name: "a", Scripts: host.Carried(), Lease: time.Minute}
+	b := store.Server{Name: "b", Scripts: host.Carried(), Lease: time.Minute}
+	lapsed := store.Server{Name: "a", Scripts: host.Carried(), Lease: -time.Minute} // at once
 	must := func(what string, err error) {
 		t.Helper()
 		if err != nil {

@@ -89,7 +89,7 @@ func New(c Config) *Engine {
 	}
 	pools := newPoolWatch()
 	return &Engine{
-		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.ScriptsDigest(), Lease: c.Lease, Pools: pools, HostKeys: c.HostKeys}, pools: pools, watch: &punctual{}, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
+		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.Carried(), Lease: c.Lease, Pools: pools, HostKeys: c.HostKeys}, pools: pools, watch: &punctual{}, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
 		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, services: cache.New[string, *definition.Service](maxServices), wake: make(chan struct{}, 1), steering: make(chan struct{}), reading: make(chan struct{}, c.AtOnce), troubles: map[string]bool{},
 	}
 }

@@ -382,7 +382,7 @@ func (r *hostRun) hangUp() {
 
 // dial connects to the host as approved.
 func (r *hostRun) dial(ctx context.Context) (Conn, error) {
-	t := host.Target{Name: r.leaf.Host, Address: r.leaf.Address, User: r.leaf.Login, HostKey: r.leaf.HostKey, Sudo: r.leaf.Sudo, Labels: r.leaf.Labels}
+	t := host.Target{Name: r.leaf.Host, Address: r.leaf.Address, User: r.leaf.Login, HostKey: r.leaf.HostKey, Sudo: r.leaf.Sudo, Labels: r.leaf.Labels, Scripts: r.head.Scripts}
 	for _, hop := range r.leaf.Via {
 		t.Via = append(t.Via, host.Target{Name: hop.Host, Address: hop.Address, User: hop.Login, HostKey: hop.HostKey, Labels: hop.Labels})
 	}

@@ -243,7 +243,11 @@ func (c *Conn) ask(ctx context.Context, script string, args []string, questions 
 		args = append(args, line(words))
 		kinds[words[0]] = true
 	}
-	all, err := c.send(ctx, asking(script, kinds), nil, args...)
+	asked := asking(script, kinds)
+	if set, there := earlier[c.target.Scripts]; there {
+		asked = set.scripts[script]
+	}
+	all, err := c.send(ctx, asked, nil, args...)
 	if err != nil {
 		return nil, err
 	}

@@ -36,6 +36,7 @@ type Target struct {
 	HostKey string // the pinned key, as in authorized_keys; empty is refused
 	Sudo    bool   // reach root by sudo -n
 	Labels  map[string]string
+	Scripts string // the digest of those that it is worked on with; this version's where it is empty
 	// Via are the hosts by way of which it is reached, the first from here at the front: an
 	// sshd there has to allow forwarding (AllowTcpForwarding).
 	Via []Target
@@ -368,7 +369,7 @@ var errSenseless = errors.New("its answer makes no sense")
 // answer. The error is an *Unreachable or a *Busy (nothing was run), a *Fenced, a
 // *ScriptError (it ended with an error of its own), or a *Lost.
 func (c *Conn) run(ctx context.Context, name string, contents []byte, args ...string) ([]answer, error) {
-	return c.send(ctx, scripts[name], contents, args...)
+	return c.send(ctx, setOf(c.target.Scripts).scripts[name], contents, args...)
 }
 
 func (c *Conn) send(ctx context.Context, s script, contents []byte, args ...string) ([]answer, error) {

@@ -488,7 +488,7 @@ func (c *Conn) Arm(ctx context.Context, claim Claim, after time.Duration, servic
 	for _, f := range files {
 		fmt.Fprintf(&set, "%s %s %s\n", line([]string{f.Path}), f.Base, f.Candidate)
 	}
-	left := map[string][]byte{"guard.sh": []byte(guardText), "set": []byte(set.String())}
+	left := map[string][]byte{"guard.sh": []byte(setOf(c.target.Scripts).guard), "set": []byte(set.String())}
 	for _, s := range services {
 		at := "-" + strconv.Itoa(s.At)
 		left["unit"+at], left["seconds"+at] = []byte(s.Unit), fmt.Appendf(nil, "%d\n", int(s.timeout().Seconds()))

@@ -3,14 +3,11 @@ package host
 import (
 	"bytes"
 	"compress/gzip"
-	"crypto/sha256"
 	"embed"
 	"encoding/base64"
-	"encoding/hex"
 	"maps"
 	"regexp"
 	"slices"
-	"sort"
 	"strings"
 
 	"wladder/core/cache"
@@ -218,22 +215,6 @@ func lean(text string) string {
 		}
 	}
 	return b.String()
-}
-
-// ScriptsDigest is SHA-256 over all scripts: a plan is approved together with
-// the scripts that will carry it out.
-func ScriptsDigest() string {
-	names := make([]string, 0, len(scripts))
-	for name := range scripts {
-		names = append(names, name)
-	}
-	sort.Strings(names)
-	h := sha256.New()
-	for _, name := range names {
-		h.Write([]byte(name + "\x00" + strings.Join(scripts[name].wrap, " ") + "\x00" + scripts[name].text + "\x00"))
-	}
-	h.Write([]byte(unpack + "\x00" + unpackWord + "\x00" + guardText))
-	return hex.EncodeToString(h.Sum(nil))
 }
 
 // lockWrapper runs the rest of its words while it holds the host's lock. The

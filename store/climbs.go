@@ -15,15 +15,15 @@ import (
 	"wladder/core/view"
 )
 
-// StartClimb starts the approved plan of a change; scripts is the digest of the
-// host scripts that would carry it out.
-func (s *Store) StartClimb(ctx context.Context, actor string, id int64, scripts string) (climb int64, err error) {
+// StartClimb starts the approved plan of a change; scripts are the digests of the
+// host scripts that are carried.
+func (s *Store) StartClimb(ctx context.Context, actor string, id int64, scripts ...string) (climb int64, err error) {
 	return s.startClimb(ctx, actor, id, change.ClimbStarted, scripts)
 }
 
 // TakeLater starts the hosts of an approved plan that a climb of it passed over, while the
 // approval lasts. What stands on each is held against its leaf, as ever.
-func (s *Store) TakeLater(ctx context.Context, actor string, id int64, scripts string) (climb int64, err error) {
+func (s *Store) TakeLater(ctx context.Context, actor string, id int64, scripts ...string) (climb int64, err error) {
 	return s.startClimb(ctx, actor, id, change.TakenLater, scripts)
 }
 
@@ -33,7 +33,7 @@ const behind = `select r.host_id from climbs c join host_runs r on r.climb = c.i
 	and not exists (select from climbs o join host_runs d on d.climb = o.id where o.plan = $2 and d.host_id = r.host_id and d.state <> 'passed-over')
 	and not exists (select from left_out o where o.change = c.change and o.digest = c.digest and o.host = r.host)`
 
-func (s *Store) startClimb(ctx context.Context, actor string, id int64, event change.Event, scripts string) (climb int64, err error) {
+func (s *Store) startClimb(ctx context.Context, actor string, id int64, event change.Event, scripts []string) (climb int64, err error) {
 	for moved := appendAtOnce; moved == appendAtOnce; { // so that the newest approval is in the chain
 		if moved, err = s.AppendRecord(ctx); err != nil {
 			return 0, err
@@ -212,7 +212,7 @@ func counted(ctx context.Context, tx pgx.Tx, c climbRow, policy ladder.Policy) (
 
 // resume opens the gate that a climb waits at, or goes on from what failed. It
 // forgives what has ended, and nothing else.
-func (s *Store) resume(ctx context.Context, tx pgx.Tx, c climbRow, scripts string) (open, accepted int, err error) {
+func (s *Store) resume(ctx context.Context, tx pgx.Tx, c climbRow, scripts []string) (open, accepted int, err error) {
 	plan, err := s.readPlan(ctx, tx, c.Plan)
 	if err != nil {
 		return 0, 0, err
@@ -301,8 +301,8 @@ func (s *Store) LeaveOut(ctx context.Context, actor string, changeID int64, host
 
 // Server is who works on host runs: a process, with its leases.
 type Server struct {
-	Name    string // of the process
-	Scripts string // digest of its host scripts
+	Name    string   // of the process
+	Scripts []string // digests of the host scripts that it carries
 	Lease   time.Duration
 	Pools   Pools // nil: it knows none
 	// HostKeys are those of the machine that it runs on, as in authorized_keys.
@@ -409,7 +409,7 @@ func (s *Store) advance(ctx context.Context, tx pgx.Tx, id int64, me Server, fre
 }
 
 // mayStart checks all that has to hold for further hosts of a climb to be started.
-func (s *Store) mayStart(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head, scripts string) error {
+func (s *Store) mayStart(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head, scripts []string) error {
 	if c.Returns != nil {
 		return s.permittedBack(ctx, tx, c, head, scripts)
 	}

@@ -222,7 +222,7 @@ type starting struct {
 // permitted checks all that has to hold for hosts to be started under a plan, windows and
 // freezes apart: its approval, its definitions, and that this server would do just what was
 // approved.
-func (s *Store) permitted(ctx context.Context, tx pgx.Tx, of starting, scripts string) (st standing, err error) {
+func (s *Store) permitted(ctx context.Context, tx pgx.Tx, of starting, scripts []string) (st standing, err error) {
 	if err := cmp.Or(s.Sound(), otherScripts(of.head, scripts)); err != nil {
 		return st, err
 	}
@@ -266,9 +266,9 @@ func (s *Store) unheld(ctx context.Context, tx pgx.Tx, of starting, st standing)
 
 // otherScripts tells that a plan was approved with other host scripts than
 // this server would send, or in another format than it carries out.
-func otherScripts(head plan.Head, scripts string) error {
+func otherScripts(head plan.Head, scripts []string) error {
 	switch {
-	case head.Scripts != scripts:
+	case !slices.Contains(scripts, head.Scripts):
 		return conflict("this server's host scripts are not those of the approved plan (it was upgraded since); rehearse the change and have it approved again")
 	case head.Version != plan.Version:
 		return conflict("the approved plan is of version %d, which this server shows and finishes, but starts no host of; rehearse the change and have it approved again", head.Version)

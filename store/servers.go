@@ -30,7 +30,7 @@ func (s *Store) Present(ctx context.Context, me Server, ready, gone func()) erro
 		return err
 	}
 	if _, err := raw.Exec(ctx, `insert into servers (name, scripts, host_keys, database) values ($1, $2, $3, $4) on conflict (name) do update set seen_at = now()`,
-		me.Name, []string{me.Scripts}, orEmpty(me.HostKeys), outside(raw.Config().Host)); err != nil {
+		me.Name, me.Scripts, orEmpty(me.HostKeys), outside(raw.Config().Host)); err != nil {
 		return err
 	}
 	ready()
@@ -83,5 +83,5 @@ func (s *Store) Carriers(ctx context.Context) (keys, addresses []string, err err
 
 // carried picks plans, as p, whose host scripts the server $N carries, or no server does.
 func carried(arg string) string {
-	return `(p.scripts = ` + arg + ` or not exists (select from servers v where p.scripts = any(v.scripts)))`
+	return `(p.scripts = any(` + arg + `::text[]) or not exists (select from servers v where p.scripts = any(v.scripts)))`
 }

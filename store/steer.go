@@ -13,7 +13,7 @@ import (
 )
 
 // Order carries out what a person tells a climb, and why; scripts is as StartClimb's.
-func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladder.Order, because, scripts string) error {
+func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladder.Order, because string, scripts ...string) error {
 	if err := saidWhy(because, "why, for whoever reads the record later"); err != nil {
 		return err
 	}

@@ -44,7 +44,7 @@ func open(t *testing.T) *Store {
 }
 
 // me is the server that tests write as.
-var me = Server{Name: "me", Scripts: "scripts", Lease: time.Minute}
+var me = Server{Name: "me", Scripts: []string{"scripts"}, Lease: time.Minute}
 
 func digestOf(text string) string {
 	sum := sha256.Sum256([]byte(text))
@@ -301,7 +301,7 @@ func TestLeasesAndFences(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	id := started(t, s, 6)
-	if _, err := s.Advance(ctx, Server{Name: "decides", Scripts: "scripts", Lease: -time.Second}, 100); err != nil {
+	if _, err := s.Advance(ctx, Server{Name: "decides", Scripts: []string{"scripts"}, Lease: -time.Second}, 100); err != nil {
 		t.Fatal(err)
 	}
 	// Two servers claim at once: none gets what the other has.
@@ -505,7 +505,7 @@ func TestOtherScriptsStartNothing(t *testing.T) {
 	s := open(t)
 	ctx := t.Context()
 	id := started(t, s, 2)
-	if begun, err := s.Advance(ctx, Server{Name: "me", Scripts: "newer", Lease: time.Minute}, 100); err != nil || len(begun) > 0 {
+	if begun, err := s.Advance(ctx, Server{Name: "me", Scripts: []string{"newer"}, Lease: time.Minute}, 100); err != nil || len(begun) > 0 {
 		t.Fatalf("%d begun, %v", len(begun), err)
 	}
 	d, err := s.Change(ctx, id)

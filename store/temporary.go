@@ -134,7 +134,7 @@ func (s *Store) timely(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Hea
 // permittedBack checks what has to hold for hosts to go back: that their time has come, and
 // that this server would do just what was approved, under definitions that serve still.
 // Approvals may have ended.
-func (s *Store) permittedBack(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head, scripts string) error {
+func (s *Store) permittedBack(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head, scripts []string) error {
 	if err := s.Sound(); err != nil {
 		return err
 	}

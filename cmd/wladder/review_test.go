@@ -69,7 +69,7 @@ func rehearsedOver(t testing.TB, st *store.Store, n int) int64 {
 	must(err)
 	_, err = st.BeginRehearsal(ctx, "ines", id, store.Targets{Revision: 1, Hosts: hosts})
 	must(err)
-	claimed, err := st.ClaimRehearsals(ctx, store.Server{Name: "here", Scripts: "scripts", Lease: time.Minute}, 1, []int64{})
+	claimed, err := st.ClaimRehearsals(ctx, store.Server{Name: "here", Scripts: []string{"scripts"}, Lease: time.Minute}, 1, []int64{})
 	must(err)
 	act := definition.Act{Name: "reload", Commands: [][]string{{"systemctl", "reload", "nginx.service"}}}
 	var reads []store.Read

@@ -96,7 +96,12 @@ func built(t *testing.T) string {
 }
 
 func newWorld(t *testing.T, subnet, hosts int) *world {
-	w := &world{T: t, bin: built(t), data: t.TempDir(), at: fmt.Sprintf("127.19.%d.254", subnet), database: postmaster.Fresh(t), tokens: map[string]string{}}
+	return newWorldOn(t, built(t), postmaster.Fresh(t), subnet, hosts)
+}
+
+func newWorldOn(t *testing.T, bin, database string, subnet, hosts int) *world {
+	t.Helper()
+	w := &world{T: t, bin: bin, data: t.TempDir(), at: fmt.Sprintf("127.19.%d.254", subnet), database: database, tokens: map[string]string{}}
 	out, err := exec.Command(w.bin, "-data", w.data, "-show-key").Output()
 	if err != nil {
 		t.Fatal(err)
@@ -217,8 +222,13 @@ func (w *world) as(name string) *client.Client {
 // and starts it, once what comes before that is done.
 func (w *world) climb(where string, hosts int, ladder string, before ...func()) int64 {
 	w.Helper()
+	return w.climbTo(1024, where, hosts, ladder, before...)
+}
+
+func (w *world) climbTo(connections int, where string, hosts int, ladder string, before ...func()) int64 {
+	w.Helper()
 	ctx, ines := w.Context(), w.as("ines")
-	id, err := ines.Draft(ctx, 0, fmt.Appendf(nil, "title: t\nreason: r\nservice: pages\nwhere: %q\ncount: %d\nedits: [{set: events/worker_connections, to: 1024}]\nladder: %s\n", where, hosts, ladder))
+	id, err := ines.Draft(ctx, 0, fmt.Appendf(nil, "title: t\nreason: r\nservice: pages\nwhere: %q\ncount: %d\nedits: [{set: events/worker_connections, to: %d}]\nladder: %s\n", where, hosts, connections, ladder))
 	if err == nil {
 		err = ines.Rehearse(ctx, id)
 	}
