@@ -143,8 +143,6 @@ var current = ssh.Config{
 // Connect dials the target, by the way that it names, and checks its key against the
 // pinned one.
 func (d *Dialer) Connect(ctx context.Context, t Target) (*Conn, error) {
-	ctx, cancel := context.WithTimeout(ctx, d.patience(t))
-	defer cancel()
 	client, by, err := d.client(ctx, t)
 	if err != nil {
 		return nil, err
@@ -156,6 +154,10 @@ func (d *Dialer) Connect(ctx context.Context, t Target) (*Conn, error) {
 	go c.keepAlive(cmp.Or(d.Alive, 10*time.Second))
 	return c, nil
 }
+
+// handshakes bounds how many go on at once in this process: hundreds that begin together would
+// have everything else wait for a core, and each other come to its end late.
+var handshakes = make(chan struct{}, 64)
 
 // patience is how long connecting may take: as long again for each hop.
 func (d *Dialer) patience(t Target) time.Duration {
@@ -182,10 +184,22 @@ func (d *Dialer) client(ctx context.Context, t Target) (client *ssh.Client, by w
 	if pinned, _, _, _, err := ssh.ParseAuthorizedKey([]byte(t.HostKey)); err == nil {
 		config.HostKeyAlgorithms = algorithms(pinned.Type())
 	}
-	raw, by, err := d.reach(ctx, t)
+	reaching, reached := context.WithTimeout(ctx, d.patience(t))
+	defer reached()
+	raw, by, err := d.reach(reaching, t)
 	if err != nil {
 		return nil, by, err
 	}
+	select {
+	case handshakes <- struct{}{}:
+		defer func() { <-handshakes }()
+	case <-ctx.Done():
+		raw.Close()
+		by.leave()
+		return nil, way{}, unreachable(ctx, t, ctx.Err())
+	}
+	ctx, cancel := context.WithTimeout(ctx, d.patience(t)) // waiting for the others is not the host's fault
+	defer cancel()
 	conn, channels, requests, err := handshake(ctx, raw, t.Address, config)
 	if err == nil {
 		return ssh.NewClient(conn, channels, requests), by, nil

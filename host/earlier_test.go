@@ -72,7 +72,7 @@ func TestEarlierAreSent(t *testing.T) {
 	for name, s := range present.scripts {
 		before.scripts[name] = s
 	}
-	said := `printf '{"claimed":true,"armed":"as it was done then"}\n'`
+	said := "echo as it was done then >&2; exit 7\n"
 	before.scripts["claim"] = script{"claim", said, packed(said), wrapping("claim")}
 	earlier[before.digest()] = before
 	t.Cleanup(func() { delete(earlier, before.digest()) })
