@@ -167,13 +167,13 @@ func (s *Store) Who(ctx context.Context, token string) (view.Account, error) {
 	var f found
 	wrong := ""
 	well, err := settled(func() (well bool, err error) {
-		if f, err = one[found](ctx, s.pool, "session", `select a.name, a.display, s.kind, a.must_change, a.password, a.roles as all, s.scopes as own, (extract(epoch from s.expires_at) * 1000000)::bigint as ends, s.id, s.digest, '{}'::text[] as roles
+		if f, err = one[found](ctx, s.views, "session", `select a.name, a.display, s.kind, a.must_change, a.password, a.roles as all, s.scopes as own, (extract(epoch from s.expires_at) * 1000000)::bigint as ends, s.id, s.digest, '{}'::text[] as roles
 			from sessions s join accounts a on a.name = s.account where digest = $1 and expires_at > now() and not a.disabled`, digest[:]); err != nil {
 			return false, err
 		}
 		slices.Sort(f.All)
 		mine, account := signInSubject(f.ID), "account/"+f.Name
-		entries, err := s.newest(ctx, s.pool, append([]string{"signed-in", "token.made", "sign-in.ended", "sign-in.vouched"}, accountKinds...), mine, account)
+		entries, err := s.newest(ctx, s.views, append([]string{"signed-in", "token.made", "sign-in.ended", "sign-in.vouched"}, accountKinds...), mine, account)
 		for subject, want := range map[string]string{
 			mine: s.fingerprint("sign-in", f.ID, f.Digest, f.Name, f.Kind, f.Own, f.Ends), account: s.fingerprint("account", f.Name, f.All, f.Password, false),
 		} {

@@ -290,7 +290,7 @@ const entryColumns = `select seq, at, actor, kind, subject, body, prev, hash fro
 
 // Record gives up to limit entries behind after; changeID 0 means all.
 func (s *Store) Record(ctx context.Context, changeID, after int64, limit int) ([]record.Entry, error) {
-	rows, err := s.pool.Query(ctx, entryColumns+`where seq > $1 and ($2 = 0 or change = $2) order by seq limit $3`, after, changeID, limit)
+	rows, err := s.views.Query(ctx, entryColumns+`where seq > $1 and ($2 = 0 or change = $2) order by seq limit $3`, after, changeID, limit)
 	if err != nil {
 		return nil, err
 	}

@@ -48,6 +48,7 @@ type Store struct {
 
 	pool   *pgxpool.Pool
 	leases *pgxpool.Pool // connections of its own: renewing waits for nothing else
+	views  *pgxpool.Pool // and so people who look do not wait behind hundreds of hosts
 
 	keys     atomic.Pointer[Keys]
 	keyFile  string
@@ -148,10 +149,19 @@ func OpenWith(ctx context.Context, url string, keys Keys) (*Store, error) {
 		pool.Close()
 		return nil, err
 	}
-	s := &Store{pool: pool, leases: leases, poked: make(chan struct{}, 1), plans: cache.New[int64, *Plan](plansKept), rehearsals: cache.New[int64, *view.Rehearsal](plansKept),
+	some := config.Copy()
+	some.MaxConns = 4
+	views, err := pgxpool.NewWithConfig(ctx, some)
+	if err != nil {
+		leases.Close()
+		pool.Close()
+		return nil, err
+	}
+	s := &Store{pool: pool, leases: leases, views: views, poked: make(chan struct{}, 1), plans: cache.New[int64, *Plan](plansKept), rehearsals: cache.New[int64, *view.Rehearsal](plansKept),
 		policies: cache.New[string, *policy.Policy](plansKept), labels: cache.New[int64, []map[string]string](plansKept)}
 	s.keys.Store(&keys)
 	if err := s.begin(ctx); err != nil {
+		views.Close()
 		leases.Close()
 		pool.Close()
 		return nil, err
@@ -188,6 +198,7 @@ func (s *Store) Close() {
 	defer cancel()
 	s.AppendRecord(last) // else the next server does
 	s.leases.Close()
+	s.views.Close()
 	s.pool.Close()
 }
 

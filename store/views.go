@@ -68,7 +68,7 @@ func (s *Store) Changes(ctx context.Context, f Filter) ([]view.Change, error) {
 // Change gives a change's summary, as of one moment: its size does not grow
 // with the number of hosts.
 func (s *Store) Change(ctx context.Context, id int64) (d *view.ChangeDetail, err error) {
-	err = pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+	err = pgx.BeginTxFunc(ctx, s.views, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
 		d, err = s.changeDetail(ctx, tx, id)
 		return err
 	})
@@ -332,7 +332,7 @@ const slack = 5 * time.Second
 // Runs gives the runs of a change's newest climb, by number: up to limit behind
 // after, and of those what changed since then, where since is set.
 func (s *Store) Runs(ctx context.Context, changeID, after int64, since time.Time, state ladder.RunState, limit int) (out view.Runs, err error) {
-	if err := s.pool.QueryRow(ctx, `select now()`).Scan(&out.AsOf); err != nil {
+	if err := s.views.QueryRow(ctx, `select now()`).Scan(&out.AsOf); err != nil {
 		return out, err
 	}
 	out.AsOf = out.AsOf.UTC()
@@ -341,7 +341,7 @@ func (s *Store) Runs(ctx context.Context, changeID, after int64, since time.Time
 		moment := since.Add(-slack)
 		from = &moment
 	}
-	out.Runs, err = lax[view.HostRun](ctx, s.pool, runColumns+`where climb = (select max(id) from climbs where change = $1) and id > $2 and ($3::timestamptz is null or updated_at >= $3) and ($4 = '' or state = $4)
+	out.Runs, err = lax[view.HostRun](ctx, s.views, runColumns+`where climb = (select max(id) from climbs where change = $1) and id > $2 and ($3::timestamptz is null or updated_at >= $3) and ($4 = '' or state = $4)
 		order by id limit $5`, changeID, after, from, string(state), limit+1)
 	if out.More = len(out.Runs) > limit; out.More {
 		out.Runs = out.Runs[:limit]
@@ -352,7 +352,7 @@ func (s *Store) Runs(ctx context.Context, changeID, after int64, since time.Time
 
 // HostRun gives one host's run in the newest climb of a change, with its steps.
 func (s *Store) HostRun(ctx context.Context, changeID int64, host string) (view.HostRun, error) {
-	rows, err := lax[view.HostRun](ctx, s.pool, runColumns+`where host = $2 and climb = (select max(id) from climbs where change = $1)`, changeID, host)
+	rows, err := lax[view.HostRun](ctx, s.views, runColumns+`where host = $2 and climb = (select max(id) from climbs where change = $1)`, changeID, host)
 	if err != nil {
 		return view.HostRun{}, err
 	}
@@ -364,9 +364,9 @@ func (s *Store) HostRun(ctx context.Context, changeID int64, host string) (view.
 		view.StepTaken
 		N      int
 		Sealed []byte
-	}](ctx, s.pool, `select n, step, begun_at, ended_at, outcome, sealed from steps where host_run = $1 order by n`, r.ID)
+	}](ctx, s.views, `select n, step, begun_at, ended_at, outcome, sealed from steps where host_run = $1 order by n`, r.ID)
 	if err == nil && len(steps) == 0 {
-		err = s.pool.QueryRow(ctx, `select n > 0 from host_runs where id = $1`, r.ID).Scan(&r.StepsGone)
+		err = s.views.QueryRow(ctx, `select n > 0 from host_runs where id = $1`, r.ID).Scan(&r.StepsGone)
 	}
 	r.Steps = make([]view.StepTaken, len(steps))
 	for i, step := range steps {
