@@ -72,17 +72,17 @@ func (l *lane) wait(d time.Duration) {
 }
 
 var troubles = []trouble{
-	{"link cut at a byte", func(l *lane, h *chaosHost) { h.link.cutAt.Store(int64(1 + l.rnd.IntN(60000))) }},
+	{"link cut at a byte", func(l *lane, h *chaosHost) { h.link.CutAt(int64(1 + l.rnd.IntN(60000))) }},
 	{"slow link", func(l *lane, h *chaosHost) {
-		h.link.slow.Store(int64(5+l.rnd.IntN(60)) * int64(time.Millisecond))
+		h.link.Slow(time.Duration(5+l.rnd.IntN(60)) * time.Millisecond)
 		l.pause(500, 2500)
-		h.link.slow.Store(0)
+		h.link.Slow(0)
 		l.count.add("slow link")
 	}},
 	{"link dark", func(l *lane, h *chaosHost) {
-		h.link.darken(true)
+		h.link.Darken(true)
 		l.pause(300, 9000)
-		h.link.darken(false)
+		h.link.Darken(false)
 		l.count.add("link dark")
 	}},
 	{"disk full", func(l *lane, h *chaosHost) {
@@ -238,7 +238,7 @@ func (h *chaosHost) busy() bool {
 // heal takes all trouble of the lane away, and counts what of it took effect.
 func (l *lane) heal() {
 	for _, h := range l.hosts {
-		if n := h.link.cuts.Swap(0); n > 0 {
+		if n := h.link.Cuts(); n > 0 {
 			l.count.add("link cut at a byte")
 		}
 		pending := h.Pending()
@@ -250,9 +250,9 @@ func (l *lane) heal() {
 		h.Mend()
 		h.Fill(false)
 		h.SetClock(0)
-		h.link.cutAt.Store(0)
-		h.link.slow.Store(0)
-		h.link.darken(false)
+		h.link.CutAt(0)
+		h.link.Slow(0)
+		h.link.Darken(false)
 	}
 	l.scripted = nil
 }
@@ -290,11 +290,11 @@ func (w *world) great(ctx context.Context, rnd *rand.Rand, count *tally) {
 			if rnd.IntN(2) == 0 { // nobody sees any host
 				count.add("prober sees nothing")
 				for _, h := range w.hosts {
-					h.link.darken(true)
+					h.link.Darken(true)
 				}
 				rest(300, 2500)
 				for _, h := range w.hosts {
-					h.link.darken(false)
+					h.link.Darken(false)
 				}
 			}
 		}

@@ -80,7 +80,7 @@ settle: 600ms
 // chaosHost is a stand-in and the link to it.
 type chaosHost struct {
 	*standin.Host
-	link *link
+	link *standin.Link
 	id   int64
 
 	mu       sync.Mutex
@@ -226,7 +226,12 @@ func newWorld(t *testing.T, bin string, part, pools, servers int) *world {
 			t.Fatal(err)
 		}
 		t.Cleanup(h.Close)
-		one := &chaosHost{Host: h, link: newLink(t, ip+":2222", ip+":2223"), id: int64(n + 1)}
+		link, err := standin.NewLink(ip+":2222", ip+":2223")
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(link.Close)
+		one := &chaosHost{Host: h, link: link, id: int64(n + 1)}
 		one.watch()
 		w.hosts = append(w.hosts, one)
 		load = append(load, view.Host{Name: name, Address: ip + ":2222", Login: "root", HostKey: h.HostKey(), Labels: map[string]string{"kind": kindOf(name), "pool": name[:3]}})

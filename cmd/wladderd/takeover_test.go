@@ -2,6 +2,8 @@ package main
 
 import (
 	"flag"
+	"fmt"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -12,6 +14,7 @@ import (
 
 	"wladder/core/ladder"
 	"wladder/core/view"
+	"wladder/standin"
 )
 
 var takeovers = flag.Int("takeovers", 1, "how often TestTakeover kills the server that works")
@@ -110,52 +113,74 @@ func TestTakeover(t *testing.T) {
 	}
 }
 
-// TestStoppedServer has a server stand still (SIGSTOP) until another has taken its hosts over: it
-// does nothing to them when it comes back.
-func TestStoppedServer(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t, 35, 4)
-	w.kill()
-	w.lease = "3s"
-	keys := w.data
-	goes, going := w.beside(keys)
-	stays, staying := w.beside(keys)
-	t.Cleanup(func() {
-		for _, server := range []*exec.Cmd{goes, stays} {
-			server.Process.Signal(syscall.SIGCONT)
-			server.Process.Kill()
-			server.Wait()
-		}
-	})
-	id := w.climb(`labels.role == "bulletin"`, 4, "{stages: [{hosts: all}], at_once: 4, soak: 12s}")
-	w.until(id, func(d view.ChangeDetail) bool { return d.Counts[ladder.Soaking] == 4 })
-	held := w.owned(going)
-	if err := goes.Process.Signal(syscall.SIGSTOP); err != nil {
-		t.Fatal(err)
-	}
-	stopped := time.Now()
-	for w.owned(staying) < 4 {
-		if time.Since(stopped) > time.Minute {
-			t.Fatalf("%d of 4 hosts are taken over", w.owned(staying))
-		}
-		time.Sleep(10 * time.Millisecond)
-	}
-	took := time.Since(stopped)
-	if err := goes.Process.Signal(syscall.SIGCONT); err != nil {
-		t.Fatal(err)
-	}
-	d := w.until(id, ended)
-	t.Logf("%d hosts of a server that stood still were taken over after %v", held, took)
-	if held == 0 || d.Counts[ladder.Done] != 4 {
-		t.Errorf("it held %d; ended with %v", held, d.Counts)
-	}
-	for _, h := range w.hosts {
-		if n := count(h.Ran(), "act"); n != 1 {
-			t.Errorf("%s was acted on %d times", h.Name, n)
-		}
-		if n := count(h.Ran(), "confirm"); n != 1 {
-			t.Errorf("%s was confirmed %d times", h.Name, n)
-		}
+// lapse is the lease of servers in TestLostServer.
+var lapse = flag.String("lapse", "3s", "the lease of servers in TestLostServer; servers have 15s")
+
+// TestLostServer has a server stand still (SIGSTOP), or be cut off from the database, until another
+// has taken its hosts over: it does nothing to them when it comes back.
+func TestLostServer(t *testing.T) {
+	for i, c := range []struct {
+		way        string
+		lose, back func(server *exec.Cmd, link *standin.Link)
+	}{
+		{"stands still", func(server *exec.Cmd, _ *standin.Link) { server.Process.Signal(syscall.SIGSTOP) }, func(server *exec.Cmd, _ *standin.Link) { server.Process.Signal(syscall.SIGCONT) }},
+		{"cut off", func(_ *exec.Cmd, link *standin.Link) { link.Hang(true) }, func(_ *exec.Cmd, link *standin.Link) { link.Hang(false) }},
+	} {
+		t.Run(c.way, func(t *testing.T) {
+			t.Parallel()
+			w := newWorld(t, 35+5*i, 4)
+			w.kill()
+			w.lease = *lapse
+			keys, direct := w.data, w.database
+			at, err := url.Parse(direct)
+			if err != nil {
+				t.Fatal(err)
+			}
+			link, err := standin.NewLink(fmt.Sprintf("127.19.%d.253:5432", 35+5*i), at.Host)
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(link.Close)
+			at.Host = fmt.Sprintf("127.19.%d.253:5432", 35+5*i)
+			w.database = at.String()
+			goes, going := w.beside(keys)
+			w.database = direct
+			stays, staying := w.beside(keys)
+			t.Cleanup(func() {
+				link.Hang(false)
+				for _, server := range []*exec.Cmd{goes, stays} {
+					server.Process.Signal(syscall.SIGCONT)
+					server.Process.Kill()
+					server.Wait()
+				}
+			})
+			lease, _ := time.ParseDuration(*lapse)
+			id := w.climb(`labels.role == "bulletin"`, 4, fmt.Sprintf("{stages: [{hosts: all}], at_once: 4, soak: %s}", 4*lease))
+			w.until(id, func(d view.ChangeDetail) bool { return d.Counts[ladder.Soaking] == 4 })
+			held := w.owned(going)
+			c.lose(goes, link)
+			lost := time.Now()
+			for w.owned(staying) < 4 {
+				if time.Since(lost) > time.Minute {
+					t.Fatalf("%d of 4 hosts are taken over", w.owned(staying))
+				}
+				time.Sleep(10 * time.Millisecond)
+			}
+			took := time.Since(lost)
+			c.back(goes, link)
+			d := w.until(id, ended)
+			t.Logf("%d hosts of a server that was lost (%s), lease %s, were taken over after %v", held, c.way, lease, took.Round(100*time.Millisecond))
+			if held == 0 || d.Counts[ladder.Done] != 4 {
+				t.Errorf("it held %d; ended with %v", held, d.Counts)
+			}
+			for _, h := range w.hosts {
+				for _, script := range []string{"place", "act", "confirm"} {
+					if n := count(h.Ran(), script); n != 1 {
+						t.Errorf("%s was sent %s %d times", h.Name, script, n)
+					}
+				}
+			}
+		})
 	}
 }
 
