@@ -221,7 +221,7 @@ func lean(text string) string {
 // shell inherits the descriptor (3): were flock ended alone, the lock would stay
 // with the script. What a script starts closes it.
 // Nothing holds it for more than half an hour, whatever it waits for.
-const lockWrapper = `mkdir -p /var/lib/wladder && chmod 700 /var/lib/wladder && exec flock -w 20 -E 75 /var/lib/wladder/lock timeout -k 5 1800 "$@"`
+const lockWrapper = `{ [ -d /var/lib/wladder ] || { mkdir -p /var/lib/wladder && chmod 700 /var/lib/wladder; }; } && exec flock -w 20 -E 75 /var/lib/wladder/lock timeout -k 5 1800 "$@"`
 
 // command writes the one command line that runs the script with its arguments,
 // and gives what it wants on stdin: its text, or contents where there are some.

@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"wladder/client"
 	"wladder/core/view"
 )
 
@@ -36,6 +38,8 @@ const byHand = `ssh -F none -n -i %[1]s -o IdentitiesOnly=yes -o BatchMode=yes -
 cp -a /etc/nginx/nginx.conf /etc/nginx/nginx.conf.old &&
 sed -i "s/worker_connections [0-9]*/worker_connections %[4]d/" /etc/nginx/nginx.conf &&
 nginx -t -q && systemctl restart nginx && sleep 1 && systemctl is-active -q nginx' && curl -fsS -m 5 -o /dev/null http://$1/ && echo well`
+
+var errEnded = errors.New("the climb has ended")
 
 // TestInsideLoop changes real hosts, and has xargs and OpenSSH's client do the same, as many at
 // once. It prints what each took, and asserts that all did it.
@@ -95,19 +99,22 @@ func TestInsideLoop(t *testing.T) { // not beside others
 		var n int64
 		fmt.Sscan(id, &n)
 		must(t, "climb", c.Climb(t.Context(), n))
-		for {
-			d, err := c.Change(t.Context(), n)
-			must(t, "change", err)
-			if d.Climb != nil && d.Climb.State.Final() {
-				if d.Counts["done"] != *looped {
-					all, _ := c.AllRuns(t.Context(), n, time.Time{})
-					t.Fatalf("%v: %+v", d.Counts, all.Runs)
-				}
-				break
+		err := c.Follow(t.Context(), n, func(e client.Event) error { // as people do
+			if e.Type == "record" && (strings.Contains(string(e.Data), `"climb.completed"`) || strings.Contains(string(e.Data), `"climb.paused"`)) {
+				return errEnded
 			}
-			time.Sleep(100 * time.Millisecond)
+			return nil
+		})
+		if !errors.Is(err, errEnded) {
+			t.Fatal(err)
 		}
 		took["climb"] = append(took["climb"], cost{time.Since(begun), used() - rehearsed})
+		d, err := c.Change(t.Context(), n)
+		must(t, "change", err)
+		if d.Counts["done"] != *looped {
+			all, _ := c.AllRuns(t.Context(), n, time.Time{})
+			t.Fatalf("%v: %+v", d.Counts, all.Runs)
+		}
 		steps, _ = c.HostRun(t.Context(), n, hostName(numbers[0]))
 	}
 	for range 3 {

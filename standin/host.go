@@ -27,7 +27,7 @@ import (
 var Pretended = []string{
 	"namespaces: unshare works on a copy of the file system in memory, bind mounts replace a name in that copy; that the rest is read-only, without network, devices and capabilities is not pretended",
 	"sync and fsync: nothing is on a disk, so there is nothing to flush and no power to lose",
-	"kernel, cores and memory: they are what the scenario says; a reboot is one call of the scenario, and only then the boot-time half of a guard runs; timers are real",
+	"kernel, cores and memory: they are what the scenario says; a reboot, by systemctl or by the scenario, takes a moment, and runs of what is started at boot the two halves of a guard and the units alone; timers are real",
 	"owners: every command runs as root, so no permission is ever refused",
 	"services: small programs that read a few settings of the real ones; their checkers know those settings only",
 	"systemd: units start, stop, reload and die; no dependencies, no journal (but for what a unit says that does not start), no unit files",

@@ -3,9 +3,11 @@ package store
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -134,6 +136,11 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head
 			}
 			picked.Why = ladder.Pick(policy, queued(held), 1, pools, near).Why
 		}
+		if picked.Why == "" && why == "" {
+			if why, err = later(ctx, tx, c.ID, stage); err != nil {
+				return nil, "", err
+			}
+		}
 		return nil, cmp.Or(picked.Why, why), nil
 	}
 	ids := make([]int64, len(picked.Start))
@@ -173,6 +180,21 @@ func (s *Store) share(ctx context.Context, tx pgx.Tx, c climbRow, me Server, atO
 // pooled tells whether pools and neighbours count for which hosts of a climb start.
 func (c climbRow) pooled(head plan.Head) bool {
 	return head.Policy.PoolAtOnce > 0 || head.Policy.Apart != "" || slices.ContainsFunc(head.Parts, func(p plan.Part) bool { return c.keep(p) > 0 })
+}
+
+// later says when hosts of a stage are tried again that were not reached; empty where none waits
+// for that.
+func later(ctx context.Context, tx pgx.Tx, climb int64, stage int) (string, error) {
+	var n int
+	var at *time.Time
+	err := tx.QueryRow(ctx, `select count(*)::int, min(not_before) from host_runs where climb = $1 and stage = $2 and state = 'queued' and not_before > now()`, climb, stage).Scan(&n, &at)
+	switch {
+	case err != nil || n == 0:
+		return "", err
+	case n == 1:
+		return fmt.Sprintf("1 host that was not reached is tried again at %s", at.UTC().Format("15:04:05 MST")), nil
+	}
+	return fmt.Sprintf("%d hosts that were not reached are tried again, the first at %s", n, at.UTC().Format("15:04:05 MST")), nil
 }
 
 // candidate is a queued run.

@@ -761,3 +761,24 @@ func TestMigrationsExpand(t *testing.T) {
 		}
 	}
 }
+
+// TestWaitsForASecondTry has a climb say for whom it waits, and until when.
+func TestWaitsForASecondTry(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	id := started(t, s, 2)
+	for _, sql := range []string{
+		`update host_runs set state = 'passed-over', why = 'it was gone', step = '' where host = 'h00'`,
+		`update host_runs set state = 'queued', step = '', not_before = now() + interval '1 hour' where host = 'h01'`,
+	} {
+		if _, err := s.pool.Exec(ctx, sql); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if begun, err := s.Advance(ctx, me, 100); err != nil || len(begun) > 0 {
+		t.Fatalf("%d begun, %v", len(begun), err)
+	}
+	if d, err := s.Change(ctx, id); err != nil || !strings.HasPrefix(d.Climb.Why, "waits: 1 host that was not reached is tried again at ") || !strings.HasSuffix(d.Climb.Why, " UTC") {
+		t.Errorf("%q, %v", d.Climb.Why, err)
+	}
+}

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"flag"
 	"fmt"
 	"os/exec"
 	"runtime"
@@ -10,6 +11,8 @@ import (
 	"wladder/core/ladder"
 	"wladder/core/view"
 )
+
+var busyLoops = flag.Int("busy", 3, "busy loops for each core in TestStarved")
 
 // TestStarved lets a climb go on a machine that is busy with other things: the server gets what
 // they leave, and little memory. No host is put back for its slowness.
@@ -22,7 +25,7 @@ func TestStarved(t *testing.T) { // not beside others, which would starve as wel
 	if err := syscall.Setpriority(syscall.PRIO_PROCESS, w.server.Process.Pid, 19); err != nil {
 		t.Skipf("SKIPPED: the server cannot be made to give way: %v", err)
 	}
-	for range 3 * runtime.NumCPU() {
+	for range *busyLoops * runtime.NumCPU() {
 		busy := exec.Command("timeout", "150", "sh", "-c", "while :; do :; done") // it ends, whatever becomes of us
 		if err := busy.Start(); err != nil {
 			t.Fatal(err)
