@@ -12,7 +12,6 @@ import (
 
 var keep = flag.Bool("keep", false, "keep this version's scripts, for servers of the next one")
 
-
 // TestEarlier holds the scripts of versions before: each set is whole, as its digest says, and
 // under this version's contract has each script that is asked for.
 func TestEarlier(t *testing.T) {
