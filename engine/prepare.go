@@ -96,6 +96,7 @@ func (r *hostRun) prepare(ctx context.Context) error {
 	if r.probes, err = asked(r.parts(), r.head.Probes, r.leaf.Values); err != nil {
 		return err
 	}
+	r.probes = slices.DeleteFunc(r.probes, r.wasIll)
 	turns := make([]int, len(r.paths)) // paths of several services are placed as those of one
 	for i := range turns {
 		turns[i] = i
@@ -130,6 +131,12 @@ func (r *hostRun) prepare(ctx context.Context) error {
 	r.run.Again = there && r.Stage < again && !r.Returns
 	r.run.Places = slices.ContainsFunc(r.files, func(f host.File) bool { return f.Base != f.Candidate })
 	return nil
+}
+
+// wasIll tells, on the way back, of a probe that was not well before the way up: what it expects
+// came with the change, and goes with it.
+func (r *hostRun) wasIll(p probe.Probe) bool {
+	return p.Before == "" && p.After == "" && slices.ContainsFunc(r.Before, func(v probe.Verdict) bool { return v.Probe == p.Name && !v.Well && !v.Waits })
 }
 
 // parts gives what the plan says of the host's services.

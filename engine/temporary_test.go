@@ -34,8 +34,9 @@ edits:
   - {set: events/worker_connections, to: 2048}
 probes:
   - {name: connections, ask: "file /etc/nginx/nginx.conf", before: bytes == %d, after: bytes == %d}
+  - {name: one more, ask: "file /etc/nginx/nginx.conf", expect: bytes == %d}
 ladder: {stages: [{up-to: 1}, {hosts: all, gate: false}], at_once: 4, soak: 200ms, pause_after: 9}
-`, len(confText), len(confText)+1))
+`, len(confText), len(confText)+1, len(confText)+1))
 	d := r.approved(id)
 	if d.Rehearsal.Plan.For != ladder.Span(240*time.Hour) || !slices.ContainsFunc(d.Rehearsal.Plan.Pace, func(s string) bool { return strings.Contains(s, "goes back by itself 240 h after it is done") }) {
 		t.Errorf("a reviewer reads %q", d.Rehearsal.Plan.Pace)

@@ -68,7 +68,7 @@ func (s *Store) PruneSteps(ctx context.Context, kept time.Duration) (gone int64,
 		done, err := s.pool.Exec(ctx, `delete from steps where host_run in (`+ended+` and exists (select from steps s where s.host_run = r.id) limit 1000)`, kept)
 		if gone += done.RowsAffected(); err != nil || done.RowsAffected() == 0 {
 			if err == nil {
-				_, err = s.pool.Exec(ctx, `update host_runs set baseline = '[]', earlier = '' where (baseline <> '[]' or earlier <> '') and id in (`+ended+`)`, kept)
+				_, err = s.pool.Exec(ctx, `update host_runs set earlier = '' where earlier <> '' and id in (`+ended+`)`, kept)
 			}
 			return gone, err
 		}

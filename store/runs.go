@@ -26,8 +26,9 @@ type Claimed struct {
 	Stage     int
 	Run       ladder.Run
 	Baseline  []probe.Verdict
-	Steps     int  // numbered so far
-	Begun     bool // the last of them has not ended
+	Before    []probe.Verdict // of a run on the way back: what was asked before the way up
+	Steps     int             // numbered so far
+	Begun     bool            // the last of them has not ended
 
 	lease   time.Duration
 	written int64
@@ -46,13 +47,13 @@ type claimedRow struct {
 	Failed, Undone, Begun, Returns, RollsBack       bool
 	Tries, Losses, Panics, N, AtService, Stage      int
 	Since, StartedAt                                *time.Time
-	Baseline                                        []probe.Verdict
+	Baseline, Before                                []probe.Verdict
 	Earlier                                         []byte
 }
 
 func (r claimedRow) claimed(lease time.Duration) *Claimed {
 	c := &Claimed{
-		ID: r.ID, Climb: r.Climb, Change: r.Change, Plan: r.Plan, Returns: r.Returns, RollsBack: r.RollsBack, HostID: r.HostID, Host: r.Host, Aside: r.Aside, Fence: r.Fence, Stage: r.Stage, Baseline: r.Baseline, Steps: r.N, Begun: r.Begun, lease: lease, written: r.Written,
+		ID: r.ID, Climb: r.Climb, Change: r.Change, Plan: r.Plan, Returns: r.Returns, RollsBack: r.RollsBack, HostID: r.HostID, Host: r.Host, Aside: r.Aside, Fence: r.Fence, Stage: r.Stage, Baseline: r.Baseline, Before: r.Before, Steps: r.N, Begun: r.Begun, lease: lease, written: r.Written,
 		Run: ladder.Run{State: r.State, Step: r.Step, Lost: r.LostStep, Files: r.Files, Process: r.Process, Proof: r.Proof, Why: r.Why, Failed: r.Failed, Undone: r.Undone, Tries: r.Tries, Losses: r.Losses, Panics: r.Panics, At: r.AtService},
 	}
 	if r.Since != nil {
@@ -71,6 +72,7 @@ const claim = `, raised as (update hosts h set fence = h.fence + 1 from free whe
 	claimed as (update host_runs r set owner = $1, lease_until = now() + $2, fence = raised.fence, updated_at = now(), started_at = case when r.state = 'queued' then now() else r.started_at end, state = case when r.state = 'queued' then $3 else r.state end, step = case when r.state = 'queued' then $4 else r.step end
 		from free, raised where r.id = free.id and raised.id = free.host_id returning r.*, raised.aside)
 	select r.id, r.climb, c.change, c.plan, c.returns is not null as returns, c.rolls_back, r.host_id, r.host, r.fence, r.written, r.state, r.step, r.lost_step, r.files, r.process, r.proof, r.why, r.failed, r.undone, r.tries, r.losses, r.panics, r.at_service, r.n, r.stage, r.started_at, r.since, r.baseline, r.earlier, r.aside,
+		case when c.returns is not null then (select f.baseline from host_runs f where f.climb = c.returns and f.host_id = r.host_id) end as before,
 		coalesce((select outcome = '' from steps s where s.host_run = r.id and s.n = r.n), false) as begun
 	from claimed r join climbs c on c.id = r.climb order by r.id`
 
