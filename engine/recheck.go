@@ -88,13 +88,22 @@ func (r *hostRun) otherwise(ctx context.Context, leaf plan.LeafFile, f render.Fo
 		return fmt.Sprintf("is %s now; %s %s", now.Kind, then, was.Kind)
 	case now.Target != was.Target || was.Kind == plan.Regular && (was.Sum == "" && r.Store.ContentID(now.Content) != was.Content || now.Sum != was.Sum):
 		if r.Returns {
-			return "was edited " + since + r.edited(ctx, leaf, f)
+			return r.by(ctx, leaf, now) + r.edited(ctx, leaf, f)
 		}
 		return "was edited " + since + "; rehearse again to see what it says now"
 	case was.Kind == plan.Regular && (now.Owner != was.Owner || now.Group != was.Group || now.Mode != was.Mode):
 		return fmt.Sprintf("has owner %s, group %s, mode %s now; %s %s, %s, %s", now.Owner, now.Group, now.Mode, then, was.Owner, was.Group, was.Mode)
 	}
 	return ""
+}
+
+// by says whose what stands at a path is by now, instead of what we placed.
+func (r *hostRun) by(ctx context.Context, leaf plan.LeafFile, now plan.Copy) string {
+	placed, err := r.Store.Placed(ctx, []int64{r.HostID})
+	if stood, known := placed[r.HostID][leaf.Resolved]; err == nil && known && stood.Change != r.Change && stood.Is(now.Ref(r.Store.ContentID)) {
+		return fmt.Sprintf("was changed since we placed it, by change %d, which would be lost with it", stood.Change)
+	}
+	return "was edited since we placed it"
 }
 
 // edited shows what stands at a path beside what we placed there, by the lines that differ;

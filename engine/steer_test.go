@@ -159,6 +159,28 @@ func TestRollBack(t *testing.T) {
 	r.verifyRecord()
 }
 
+// TestRollBackBeneathAnother rolls a change back where another has changed the same file since: it
+// says which, and asks.
+func TestRollBackBeneathAnother(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, 2)
+	id := r.draft(toThousand, "{stages: [{hosts: all}], soak: 0s}")
+	r.approved(id)
+	r.climb(id)
+	next := r.drafted("title: t\nreason: r\nservice: pages\nwhere: name == \"b01\"\ncount: 1\nedits:\n  - {set: worker_processes, to: 4}\nladder: {stages: [{hosts: all}], soak: 0s}\n")
+	r.approved(next)
+	if d := r.climb(next); d.Climb.State != ladder.Completed {
+		t.Fatalf("%s (%s): %+v", d.Climb.State, d.Climb.Why, d.runs)
+	}
+	if err := r.orders(id, ladder.RollBack); err != nil {
+		t.Fatal(err)
+	}
+	d := r.until(id, func(d shown) bool { return d.Climb.RollsBack && d.Climb.State != ladder.Running })
+	if run := find(d, "b01"); d.Climb.State != ladder.Paused || !run.Edited || !strings.Contains(run.Why, fmt.Sprintf("was changed since we placed it, by change %d, which would be lost with it", next)) || find(d, "b00").State != ladder.Done {
+		t.Errorf("%s (%s): %+v", d.Climb.State, d.Climb.Why, d.runs)
+	}
+}
+
 // TestRollBackPastOneThatIsGone rolls back while a host of the newest stage is away: all others go
 // back, and the climb ends once that one is given up.
 func TestRollBackPastOneThatIsGone(t *testing.T) {

@@ -114,7 +114,7 @@ func Decide(c Climb) Decision {
 	}
 	switch {
 	case c.Stage >= len(c.Policy.Stages) && c.Edited > 0: // all others first
-		return pause("all else is through; on %s somebody edited what was to go back. Look at each: overwrite puts the old files over the edit, resume leaves what is left as it is", hosts(c.Edited))
+		return pause("all else is through; on %s something else stands by now where we placed what was to go back. Look at each: overwrite puts the old files over it, resume leaves what is left as it is", hosts(c.Edited))
 	case c.Stage >= len(c.Policy.Stages) && c.Done:
 		d.State = Completed
 	case c.Stage >= len(c.Policy.Stages):
