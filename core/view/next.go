@@ -32,6 +32,14 @@ func Asked(c Change) string {
 		}
 		return "it climbs"
 	}
+	switch c.Rolling { // it has ended, and hosts of it go back
+	case ladder.Paused:
+		return "its way back is paused: an operator resumes or stops it"
+	case ladder.Stopping:
+		return "its way back stops once the hosts under way are through"
+	case ladder.Running:
+		return "hosts of it go back"
+	}
 	if c.ReviewDue != nil {
 		return fmt.Sprintf("a reviewer other than %s looks at what was approved in an emergency, until %s", c.Author, c.ReviewDue.UTC().Format("2006-01-02 15:04 UTC"))
 	}

@@ -30,6 +30,10 @@ func TestAskedNamesSomebody(t *testing.T) {
 		{Change{State: change.Climbing, Rolling: ladder.Waiting}, "at a gate"},
 		{Change{State: change.Climbing, Rolling: ladder.Stopping}, "under way are through"},
 		{Change{State: change.Climbing, Rolling: ladder.Running}, "it climbs"},
+		{Change{State: change.Completed, Rolling: ladder.Completed}, "nothing"},
+		{Change{State: change.Completed, Rolling: ladder.Running}, "go back"},
+		{Change{State: change.Stopped, Rolling: ladder.Paused}, "its way back is paused"},
+		{Change{State: change.Stopped, Rolling: ladder.Stopping}, "its way back stops"},
 	} {
 		if got := Asked(c.Change); !strings.Contains(got, c.want) {
 			t.Errorf("%+v: %q; want %q", c.Change, got, c.want)

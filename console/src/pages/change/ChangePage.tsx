@@ -7,6 +7,7 @@ import { change, firstIn, runs } from '../../api/queries'
 import { useStream } from '../../api/stream'
 import { isBundled, Ladder, rungsOf } from '../../ui/Ladder'
 import { Counts } from '../../ui/StateMark'
+import { goesOn } from './actions'
 import { Actions } from './Actions'
 import { Facts } from './Facts'
 import { Gate } from './Gate'
@@ -58,7 +59,7 @@ export function ChangePage({ me }: { me: Account }) {
           <Rehearsed detail={d} me={me} />
         </div>
         <aside>
-          {run && <HostMargin id={id} run={run} maySteer={me.roles.includes('operator') && d.state === 'climbing'} />}
+          {run && <HostMargin id={id} run={run} maySteer={me.roles.includes('operator') && goesOn(d)} />}
           <h2 style={run ? undefined : { marginTop: 0 }}>What this is</h2>
           <Facts detail={d} />
         </aside>

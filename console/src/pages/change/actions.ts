@@ -43,7 +43,7 @@ export function choices(c: ChangeDetail, me: Account): Choice[] {
       return [...(may('operator') ? whileClimbing(c) : []), ...takeBack(c, me)]
     case 'completed':
     case 'stopped':
-      return [...afterwards(c, me), ...review(c, me)]
+      return [...(may('operator') && goesOn(c) ? whileClimbing(c) : []), ...afterwards(c, me), ...review(c, me)]
     case 'countered':
       return review(c, me)
     case 'withdrawn':
@@ -84,18 +84,30 @@ function afterwards(c: ChangeDetail, me: Account): Choice[] {
   return all
 }
 
+// goesOn tells whether a climb of a change has not ended: also one that takes it back.
+export function goesOn(c: ChangeDetail): boolean {
+  return c.climb !== undefined && c.climb.state !== 'completed' && c.climb.state !== 'stopped'
+}
+
 function whileClimbing(c: ChangeDetail): Choice[] {
-  const left = counted(c.counts['queued'] ?? 0, 'host')
+  const queued = c.counts['queued'] ?? 0
+  const left = counted(queued, 'host')
   const out = (c.counts['working'] ?? 0) + (c.counts['soaking'] ?? 0) + (c.counts['unknown'] ?? 0)
   const underWay = (does: string) => (out > 0 ? `; ${counted(out, 'host')} under way ${does}` : '')
   const why = { reason: true, placeholder: 'Why, for whoever reads the record later' }
-  const stop: Choice = { deed: 'stop', words: `Stop, leaving ${left} out`, outlined: true, ask: `${left} will stay as they are${underWay('get their old files back')}; those that are done stay. Stop?`, ...why }
+  const stop: Choice = { deed: 'stop', words: queued === 0 ? 'Stop' : `Stop, leaving ${left} out`, outlined: true, ask: `${left} will stay as they are${underWay('get their old files back')}; those that are done stay. Stop?`, ...why }
   switch (c.climb?.state) {
     case 'running':
       return [{ deed: 'pause', words: 'Pause', ask: `No further host starts${underWay('go on to their end')}. Pause?`, ...why }, stop, ...rollBack(c)]
     case 'paused':
     case 'waiting':
-      return [{ deed: 'resume', words: `Go on with ${left}`, ask: `This changes ${left}, stage by stage. Go on?`, ...why }, stop, ...rollBack(c)]
+      return [
+        queued === 0
+          ? { deed: 'resume', words: 'Go on to the end', ask: 'No host is left to start: what failed, or was changed since, stays as it is. Go on?', ...why }
+          : { deed: 'resume', words: `Go on with ${left}`, ask: c.climb.returns ? `${left} ${queued === 1 ? 'goes' : 'go'} back, stage by stage. Go on?` : `This changes ${left}, stage by stage. Go on?`, ...why },
+        stop,
+        ...rollBack(c),
+      ]
     case 'stopping':
     case 'completed':
     case 'stopped':
