@@ -131,6 +131,7 @@ func (e *Engine) Run(ctx context.Context) {
 	}
 	stopped()
 	beside.Wait()
+	e.pools.shut()
 }
 
 // claim has the ladders decide, and takes up what this server can work on.

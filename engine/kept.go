@@ -84,6 +84,18 @@ func (w *poolWatch) leave(h poolHost, conn Conn) {
 	w.open[h] = c
 }
 
+// shut closes what is open between two questions.
+func (w *poolWatch) shut() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for h, c := range w.open {
+		if c.idle.Stop() {
+			c.Close()
+		}
+		delete(w.open, h)
+	}
+}
+
 type watchedPool struct {
 	hosts   []view.Host
 	asOf    time.Time // of the hosts
@@ -362,9 +374,13 @@ func (r *hostRun) room(ctx context.Context) (string, error) {
 		if err := r.insist(ctx, "a pool", r.keepGuard, func() (err error) { out, err = r.Store.OutOfPool(ctx, name); return err }); err != nil {
 			return "", err
 		}
+		asking, enough := context.WithCancel(ctx) // who is told to end waits for no pool
+		leaving := context.AfterFunc(r.stopping, enough)
 		r.guardedWhile(func() {
-			r.askPool(ctx, store.PoolAsk{Pool: name, Service: of.Service, Digest: of.ServiceDigest, Want: of.Keep, Out: out})
+			r.askPool(asking, store.PoolAsk{Pool: name, Service: of.Service, Digest: of.ServiceDigest, Want: of.Keep, Out: out})
 		})
+		leaving()
+		enough()
 		_, answers, _ := r.Engine.pools.Known(name)
 		well := 0
 		for id, is := range answers {
