@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -174,4 +175,55 @@ func TestTheCookieIsForTheConsoleAlone(t *testing.T) {
 			t.Errorf("%s: %d, %v; want %d", site, response.StatusCode, err, want)
 		}
 	}
+}
+
+// TestManyFollow has many readers of one change each hear of every entry, in order, though what
+// the database says is read for all of them together.
+func TestManyFollow(t *testing.T) {
+	_, c := live(t)
+	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Second)
+	defer cancel()
+	id, err := c.Draft(ctx, 0, []byte(draftText("first")))
+	if err != nil {
+		t.Fatal(err)
+	}
+	const revisions = 12
+	var all sync.WaitGroup
+	there := make(chan struct{}, 16)
+	for n := range 16 {
+		all.Go(func() {
+			seen, last := 0, int64(0)
+			err := c.Follow(ctx, id, func(e client.Event) error {
+				if e.Type == "" { // it follows
+					there <- struct{}{}
+				}
+				if e.Type == "record" {
+					if seen++; e.ID <= last {
+						t.Errorf("reader %d: entry %d behind %d", n, e.ID, last)
+					}
+					last = e.ID
+				}
+				if seen >= revisions {
+					return context.Canceled
+				}
+				return nil
+			})
+			if err != context.Canceled || seen != revisions {
+				t.Errorf("reader %d heard of %d entries: %v", n, seen, err)
+			}
+		})
+	}
+	for range 16 {
+		select {
+		case <-there:
+		case <-ctx.Done():
+			t.Fatal("not all follow")
+		}
+	}
+	for n := range revisions {
+		if _, err := c.Draft(ctx, id, []byte(draftText(fmt.Sprint("revision ", n)))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	all.Wait()
 }
