@@ -114,7 +114,7 @@ func TestTakeover(t *testing.T) {
 }
 
 // lapse is the lease of servers in TestLostServer.
-var lapse = flag.String("lapse", "3s", "the lease of servers in TestLostServer; servers have 15s")
+var lapse = flag.String("lapse", "2s", "the lease of servers in TestLostServer; servers have 15s")
 
 // TestLostServer has a server stand still (SIGSTOP), or be cut off from the database, until another
 // has taken its hosts over: it does nothing to them when it comes back.
