@@ -334,3 +334,20 @@ func TestOrders(t *testing.T) {
 		}
 	}
 }
+
+// TestPickAsksFew has no more pools asked than can fill the room, and some besides: answers are
+// soon too old.
+func TestPickAsksFew(t *testing.T) {
+	var all []Candidate
+	pools := map[string]*Pool{}
+	for i := range 800 { // eight of each of a hundred pools, evenly spread
+		name := fmt.Sprint("p", i%100)
+		all = append(all, Candidate{Host: int64(i), Pools: []string{name}})
+		pools[name] = &Pool{Keep: 3, Hosts: 8, Well: map[int64]bool{}}
+	}
+	for room, want := range map[int]int{1: 4, 10: 4, 40: 10, 400: 100} {
+		if picked := Pick(Policy{AtOnce: room}, all, room, pools, map[string]bool{}); len(picked.Start) != 0 || len(picked.Ask) != want || picked.Ask["p0"] != 3+min(room, 8) {
+			t.Errorf("room for %d: %d start, %d pools are asked, the first for %d; want %d", room, len(picked.Start), len(picked.Ask), picked.Ask["p0"], want)
+		}
+	}
+}

@@ -35,7 +35,8 @@ func (p *Pool) Shut(policy Policy) bool {
 // Picked is which candidates start.
 type Picked struct {
 	Start []int // in their order
-	// Ask is how many hosts of a pool have to be known as well before more can start.
+	// Ask is how many hosts of a pool have to be known as well before more can start: of as many
+	// pools as can fill the room, and a few besides, in case some of them are not well.
 	Ask map[string]int
 	Why string // of the first that has to wait
 }
@@ -52,6 +53,7 @@ func Pick(p Policy, candidates []Candidate, room int, pools map[string]*Pool, be
 		}
 	}
 	asking := map[string]int{} // candidates that would start, were their pools known to be well
+	var unknown []string       // those pools, in the order of their first candidates
 	for i, c := range candidates {
 		if len(out.Start) >= room {
 			break
@@ -86,7 +88,9 @@ func Pick(p Policy, candidates []Candidate, room int, pools map[string]*Pool, be
 			wait("the pool is asked whether enough of it are well")
 			for _, name := range c.Pools {
 				if pool := pools[name]; pool != nil && pool.Keep > 0 && asking[name] < room {
-					asking[name]++
+					if asking[name]++; asking[name] == 1 {
+						unknown = append(unknown, name)
+					}
 					out.Ask[name] = pool.Keep + asking[name]
 				}
 			}
@@ -104,5 +108,17 @@ func Pick(p Policy, candidates []Candidate, room int, pools map[string]*Pool, be
 		}
 		out.Start = append(out.Start, i)
 	}
+	// An answer is soon too old: where hundreds of pools wait, those that are asked now take their
+	// hosts before the next ones are.
+	promised := 0
+	for n, name := range unknown {
+		if n >= leastAsked && promised >= 2*(room-len(out.Start)) {
+			delete(out.Ask, name)
+		}
+		promised += asking[name]
+	}
 	return out
 }
+
+// leastAsked is how many pools are asked at least, where so many wait to be.
+const leastAsked = 4
