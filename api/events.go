@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+
+	"wladder/core/view"
 )
 
 // events streams what happens to a change. Entries of the record carry their
@@ -44,6 +46,13 @@ func (s *Server) events(ctx *gin.Context) {
 			last = one.seq
 		}
 	}
+	pass := func(e view.Event) {
+		if e.Type == "record" {
+			behind(s.since(ctx, of, id, last, toldOf(e)))
+			return
+		}
+		write("event: %s\ndata: %s\n\n", e.Type, e.Data)
+	}
 	if last < 0 { // a new reader has just read how things stand
 		last = 0
 		if all, err := s.Store.RecordEnd(ctx); err == nil {
@@ -67,17 +76,9 @@ func (s *Server) events(ctx *gin.Context) {
 			behind(s.sentBehind(ctx, id, last)) // a hint may have been lost
 			write(": still here\n\n")
 		case e := <-events:
-			for n := 1; n > 0; n++ { // what waits already goes in one piece
-				if e.Type == "record" {
-					behind(s.since(ctx, of, id, last, toldOf(e)))
-				} else {
-					write("event: %s\ndata: %s\n\n", e.Type, e.Data)
-				}
-				select {
-				case e = <-events:
-				default:
-					n = -1
-				}
+			pass(e)
+			for range len(events) { // what waits already goes in the same piece
+				pass(<-events)
 			}
 		}
 		ctx.Writer.Flush()

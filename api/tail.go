@@ -1,10 +1,11 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
-	"sort"
+	"slices"
 	"strconv"
 	"sync"
 
@@ -98,13 +99,13 @@ func (s *Server) since(ctx context.Context, t *tail, change, last, told int64) (
 		t.through = max(t.through, told)
 		if over := len(t.entries) - tailKept; over > 0 {
 			t.from = t.entries[over-1].seq
-			t.entries = append([]sent(nil), t.entries[over:]...)
+			t.entries = slices.Clone(t.entries[over:])
 		}
 	}
 	if last < t.from {
 		return s.sentBehind(ctx, change, last)
 	}
-	i := sort.Search(len(t.entries), func(i int) bool { return t.entries[i].seq > last })
+	i, _ := slices.BinarySearchFunc(t.entries, last+1, func(e sent, seq int64) int { return cmp.Compare(e.seq, seq) })
 	return t.entries[i:len(t.entries):len(t.entries)], nil
 }
 

@@ -243,11 +243,7 @@ func (c *Conn) ask(ctx context.Context, script string, args []string, questions 
 		args = append(args, line(words))
 		kinds[words[0]] = true
 	}
-	asked := asking(script, kinds)
-	if set, there := earlier[c.target.Scripts]; there {
-		asked = set.scripts[script]
-	}
-	all, err := c.send(ctx, asked, nil, args...)
+	all, err := c.send(ctx, setOf(c.target.Scripts).asking(script, kinds), nil, args...)
 	if err != nil {
 		return nil, err
 	}

@@ -29,10 +29,11 @@ const contract = 1
 type scriptSet struct {
 	scripts map[string]script
 	guard   string // what arm leaves on the host
+	earlier bool   // of a version before
 }
 
 // present are the scripts of this version.
-var present = scriptSet{scripts, guardText}
+var present = scriptSet{scripts, guardText, false}
 
 // keptSet is how a set is kept in a file.
 type keptSet struct {
@@ -52,7 +53,7 @@ var earlier = func() map[string]scriptSet {
 	files, _ := earlierFiles.ReadDir("earlier")
 	for _, f := range files {
 		digest, packed := strings.CutSuffix(f.Name(), ".json.gz")
-		if !packed {
+		if !packed || digest == presentDigest { // kept before anything was changed
 			continue
 		}
 		data, err := earlierFiles.ReadFile("earlier/" + f.Name())
@@ -78,7 +79,7 @@ func unpackSet(data []byte) (kept keptSet, err error) {
 }
 
 func (k keptSet) set() scriptSet {
-	s := scriptSet{map[string]script{}, k.Guard}
+	s := scriptSet{map[string]script{}, k.Guard, true}
 	for name, one := range k.Scripts {
 		s.scripts[name] = script{name, one.Text, packed(one.Text), one.Wrap}
 	}
@@ -108,8 +109,17 @@ func Carried() []string {
 
 // setOf gives the scripts with a digest; those of this version where they are not carried.
 func setOf(digest string) scriptSet {
-	if s, there := earlier[digest]; there && digest != presentDigest {
+	if s, there := earlier[digest]; there {
 		return s
 	}
 	return present
+}
+
+// asking gives ask or watch with what questions of these kinds need; of an earlier version, whose
+// parts are not known any more, the whole script.
+func (s scriptSet) asking(name string, kinds map[string]bool) script {
+	if s.earlier {
+		return s.scripts[name]
+	}
+	return asking(name, kinds)
 }

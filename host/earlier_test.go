@@ -67,7 +67,7 @@ func TestEarlier(t *testing.T) {
 // as they are carried.
 func TestEarlierAreSent(t *testing.T) {
 	_, _, target := startHost(t, "127.20.249.1:2222")
-	before := scriptSet{map[string]script{}, "echo the guard of then\n"}
+	before := scriptSet{map[string]script{}, "echo the guard of then\n", true}
 	for name, s := range present.scripts {
 		before.scripts[name] = s
 	}

@@ -27,20 +27,6 @@ var (
 	seed  = flag.Uint64("seed", 1, "of what happens when in TestInsideChaos")
 )
 
-// workersService has a setting that shows from outside: how many workers the process has.
-const workersService = `service: workers
-title: Workers
-where: labels.role == "bulletin"
-unit: nginx.service
-files: {main: {format: nginx, paths: {debian: /etc/nginx/nginx.conf}}}
-trial: {command: [nginx, -t, -q], covers: [/run, /var/log/nginx, /var/lib/nginx]}
-acts: [{name: restart, command: [systemctl, restart, nginx.service]}]
-in-force: {ask: unit nginx.service, expect: renewed > 0}
-probes: [{name: front page, ask: "http GET :80/", expect: status == 200}]
-guard: 12s
-settle: 1s
-`
-
 // chaosWorld is two servers and a database, all of which may be lost, and pools of real hosts.
 type chaosWorld struct {
 	*world
@@ -100,21 +86,25 @@ func (c *chaosWorld) insist(what string, f func(ctx context.Context, c *client.C
 }
 
 // troubles may happen to a real host while it is changed.
-var troubles = map[string]func(c *chaosWorld, n int, rnd *rand.Rand){
-	"power lost": func(_ *chaosWorld, n int, rnd *rand.Rand) {
+var troubles = map[string]func(n int, rnd *rand.Rand, order func(ladder.Order)){
+	"power lost": func(n int, rnd *rand.Rand, _ func(ladder.Order)) {
 		script("cut", fmt.Sprint(n)).Run()
 		pause(rnd, 0, 3000)
 		script("boot", fmt.Sprint(n)).Run()
 	},
-	"reboot": func(_ *chaosWorld, n int, _ *rand.Rand) {
+	"reboot": func(n int, _ *rand.Rand, _ func(ladder.Order)) {
 		try(n, "systemctl reboot")
 		script("await", fmt.Sprint(n)).Run()
 	},
-	"scripts killed":       func(_ *chaosWorld, n int, _ *rand.Rand) { try(n, "pkill -KILL -f ' wladder-[a-z]'") },
-	"connections cut":      func(_ *chaosWorld, n int, _ *rand.Rand) { try(n, "pkill -KILL -f 'sshd: (root|op)'") },
-	"link dark":            func(_ *chaosWorld, n int, rnd *rand.Rand) { link(n, "down"); pause(rnd, 300, 9000); link(n, "up") },
-	"steered to stop":      func(c *chaosWorld, _ int, _ *rand.Rand) {},
-	"steered to roll back": func(c *chaosWorld, _ int, _ *rand.Rand) {},
+	"scripts killed":  func(n int, _ *rand.Rand, _ func(ladder.Order)) { try(n, "pkill -KILL -f ' wladder-[a-z]'") },
+	"connections cut": func(n int, _ *rand.Rand, _ func(ladder.Order)) { try(n, "pkill -KILL -f 'sshd: (root|op)'") },
+	"link dark": func(n int, rnd *rand.Rand, _ func(ladder.Order)) {
+		link(n, "down")
+		pause(rnd, 300, 9000)
+		link(n, "up")
+	},
+	"steered to stop":      func(_ int, _ *rand.Rand, order func(ladder.Order)) { order(ladder.Stop) },
+	"steered to roll back": func(_ int, _ *rand.Rand, order func(ladder.Order)) { order(ladder.RollBack) },
 }
 
 func link(n int, state string) { exec.Command("ip", "link", "set", fmt.Sprintf("v%d", n), state).Run() }
@@ -136,8 +126,8 @@ func TestInsideChaos(t *testing.T) { // not beside others
 		numbers = append(numbers, 101+n)
 	}
 	c := &chaosWorld{world: newWorld(t, numbers...), count: map[string]int{}}
-	c.file("workers.yaml", workersService)
-	c.load("workers.yaml")
+	c.file("pages.yaml", restartedService+"guard: 12s\n")
+	c.load("pages.yaml")
 	c.kill()
 	for n := range c.servers {
 		if out, err := exec.Command("cp", "-a", filepath.Join(c.dir, "data"), filepath.Join(c.dir, fmt.Sprintf("data%d", n))).CombinedOutput(); err != nil {
@@ -223,7 +213,7 @@ func (c *chaosWorld) climb(hosts, values []int, next int, rnd *rand.Rand) {
 	var id int64
 	ok := c.insist("preparing a climb", func(ctx context.Context, ines, oda *client.Client) error {
 		var err error
-		id, err = ines.Draft(ctx, 0, fmt.Appendf(nil, "title: t\nreason: r\nservice: workers\nwhere: name in [%s]\ncount: %d\nedits: [{set: worker_processes, to: %d}]\nladder: {stages: [{up-to: 1}, {hosts: all}], at_once: 2, soak: 1s, pause_after: 4}\n", strings.Join(names, ", "), len(hosts), next))
+		id, err = ines.Draft(ctx, 0, fmt.Appendf(nil, "title: t\nreason: r\nservice: bulletin-pages\nwhere: name in [%s]\ncount: %d\nedits: [{set: worker_processes, to: %d}]\nladder: {stages: [{up-to: 1}, {hosts: all}], at_once: 2, soak: 1s, pause_after: 4}\n", strings.Join(names, ", "), len(hosts), next))
 		if err == nil {
 			err = ines.Rehearse(ctx, id)
 		}
@@ -263,13 +253,7 @@ func (c *chaosWorld) climb(hosts, values []int, next int, rnd *rand.Rand) {
 		pause(rnd, 500, 6000)
 		what, n := kinds[rnd.IntN(len(kinds))], hosts[rnd.IntN(len(hosts))]
 		c.add(what)
-		switch what {
-		case "steered to stop":
-			order(ladder.Stop)
-		case "steered to roll back":
-			order(ladder.RollBack)
-		}
-		troubles[what](c, n, rnd)
+		troubles[what](n, rnd, order)
 	}
 	steered := 0
 	var runs map[string]view.HostRun
@@ -278,12 +262,7 @@ func (c *chaosWorld) climb(hosts, values []int, next int, rnd *rand.Rand) {
 		if err != nil {
 			return err
 		}
-		active := 0
-		for state, n := range d.Counts {
-			if !state.Final() && state != ladder.Queued {
-				active += n
-			}
-		}
+		active := underWay(d.Counts)
 		if d.Climb.State == ladder.Paused && active == 0 {
 			o := []ladder.Order{ladder.Resume, ladder.RollBack, ladder.Stop}[min(rnd.IntN(2)+steered, 2)]
 			steered++
@@ -330,6 +309,11 @@ func (c *chaosWorld) earlier(id int64) map[string]string {
 	return found
 }
 
+// mend makes a host whole by hand, as a person would.
+func mend(n, value int) {
+	try(n, fmt.Sprintf("rm -f /var/lib/wladder/pending/* /var/lib/wladder/firing/*; sed -i 's/^worker_processes .*/worker_processes %d;/' /etc/nginx/nginx.conf; systemctl reset-failed nginx; systemctl restart nginx", value))
+}
+
 // look holds one host against what is told of it, and makes it whole as a person would.
 func (c *chaosWorld) look(id int64, n int, run view.HostRun, earlier map[string]string, values []int, i, next int) {
 	var out string
@@ -344,7 +328,7 @@ func (c *chaosWorld) look(id int64, n int, run view.HostRun, earlier map[string]
 	want := values[i]
 	switch {
 	case strings.Contains(told, "stranded") || strings.Contains(told, "unknown"):
-		try(n, fmt.Sprintf("rm -f /var/lib/wladder/pending/* /var/lib/wladder/firing/*; sed -i 's/^worker_processes .*/worker_processes %d;/' /etc/nginx/nginx.conf; systemctl reset-failed nginx; systemctl restart nginx", values[i]))
+		mend(n, values[i])
 		return
 	case strings.HasPrefix(told, "done; ") && !strings.Contains(told, "back done"):
 		want = next
@@ -359,7 +343,7 @@ func (c *chaosWorld) look(id int64, n int, run view.HostRun, earlier map[string]
 			return err
 		})
 		c.never("change %d: h%d is told %s(%s): file, workers, state, guards armed: %q; want %q (old %d, new %d)%s", id, n, told, run.Why, out, expected, values[i], next, steps)
-		try(n, fmt.Sprintf("rm -f /var/lib/wladder/pending/* /var/lib/wladder/firing/*; sed -i 's/^worker_processes .*/worker_processes %d;/' /etc/nginx/nginx.conf; systemctl reset-failed nginx; systemctl restart nginx", want))
+		mend(n, want)
 	}
 	values[i] = want
 }

@@ -338,6 +338,16 @@ func (r *rig) begin(id int64) {
 	}
 }
 
+// underWay counts the hosts that are worked on.
+func underWay(counts view.Counts) (all int) {
+	for state, n := range counts {
+		if !state.Final() && state != ladder.Queued {
+			all += n
+		}
+	}
+	return all
+}
+
 // ended waits until nothing more happens by itself.
 func (r *rig) ended(id int64) *view.ChangeDetail {
 	r.Helper()
@@ -345,12 +355,7 @@ func (r *rig) ended(id int64) *view.ChangeDetail {
 	defer stop()
 	for deadline := time.After(150 * time.Second); ; {
 		d := r.show(id)
-		active := 0
-		for state, n := range d.Counts {
-			if !state.Final() && state != ladder.Queued {
-				active += n
-			}
-		}
+		active := underWay(d.Counts)
 		if active == 0 && d.Climb.State != ladder.Running {
 			return d
 		}

@@ -18,9 +18,9 @@ import (
 
 var looped = flag.Int("loop", 0, "how many real hosts TestInsideLoop changes, and a loop of the shell as well; 0: none")
 
-// loopedService restarts, and is looked at as the loop does: it is active after a second, and
+// restartedService restarts, and is looked at as the loop does: it is active after a second, and
 // answers.
-const loopedService = `service: bulletin-pages
+const restartedService = `service: bulletin-pages
 title: Public bulletin pages (nginx)
 where: labels.role == "bulletin"
 unit: nginx.service
@@ -63,7 +63,7 @@ func TestInsideLoop(t *testing.T) { // not beside others
 		addresses += ip + "\n"
 	}
 	w.file("known", known)
-	w.file("pages.yaml", loopedService)
+	w.file("pages.yaml", restartedService)
 	w.load("pages.yaml")
 	type cost struct{ wall, cpu time.Duration }
 	took := map[string][]cost{}

@@ -61,7 +61,7 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head
 	for _, part := range head.Parts {
 		parts[part.Service] = part
 	}
-	now := func(pool string) {
+	consider := func(pool string) {
 		if pools[pool] == nil {
 			pools[pool] = poolNow(c.keep(parts[serviceOf(pool)]), pool, out[pool], me.Pools)
 		}
@@ -96,7 +96,7 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head
 			names = append(names, me.Pools.Answered()...)
 		}
 		for _, name := range names {
-			now(name)
+			consider(name)
 		}
 	}
 	full, racks := []string{}, []string{}
@@ -118,7 +118,7 @@ func (s *Store) start(ctx context.Context, tx pgx.Tx, c climbRow, head plan.Head
 	if pooled {
 		for _, r := range candidates {
 			for _, name := range r.Pools {
-				now(name)
+				consider(name)
 			}
 		}
 	}
