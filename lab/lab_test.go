@@ -363,7 +363,13 @@ func (r *rig) ended(id int64) *view.ChangeDetail {
 		case <-events:
 		case <-time.After(time.Second):
 		case <-deadline:
-			r.Fatalf("still climbing: %+v", r.show(id).Counts)
+			d, steps := r.show(id), ""
+			for _, n := range r.numbers {
+				if run := r.run(d, n); run.Host != "" && !run.State.Final() {
+					steps += fmt.Sprintf("\n%s is %s at %s (%s)\n%s", run.Host, run.State, run.Step, run.Why, r.steps(d, n))
+				}
+			}
+			r.Fatalf("still climbing: %s (%s), %+v%s", d.Climb.State, d.Climb.Why, d.Counts, steps)
 		}
 	}
 }
