@@ -154,34 +154,42 @@ func TestNotReachedIsTriedAgain(t *testing.T) {
 	}
 }
 
-// TestControlHosts has front pages fail while a climb goes on: where hosts that nobody changed
-// fail likewise, nothing is put back and the climb pauses; where they are well, the host is.
+// TestControlHosts has front pages fail while a climb goes on: where hosts that nobody changed, and
+// that were well before, fail likewise, nothing is put back and the climb pauses; where they are
+// well, or were ill all the while, the host is.
 func TestControlHosts(t *testing.T) {
 	t.Parallel()
-	for name, all := range map[string]bool{"everywhere": true, "on the host alone": false} {
+	const everywhere, alone, likeOthers = "everywhere", "on the host alone", "elsewhere all the while"
+	for _, name := range []string{everywhere, alone, likeOthers} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			r := newRig(t, 3)
 			id := r.draft(toThousand, "{stages: [{up-to: 1}, {hosts: all}], at_once: 1, soak: 3s}")
 			r.approved(id)
+			fail := func(hosts []*standin.Host) {
+				for _, h := range hosts {
+					h.Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections"})
+				}
+			}
+			if name == likeOthers {
+				fail(r.hosts[1:])
+			}
 			r.begin(id)
 			r.until(id, func(d shown) bool { return find(d, "b00").State == ladder.Soaking })
 			ill := r.hosts
-			if !all {
+			if name != everywhere {
 				ill = ill[:1]
 			}
-			for _, h := range ill {
-				h.Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections"})
-			}
+			fail(ill)
 			d := r.until(id, func(d shown) bool { return d.Climb.State == ladder.Paused })
-			if !all {
+			if name != everywhere {
 				d = r.until(id, func(d shown) bool { return find(d, "b00").State.Final() })
 				if run := find(d, "b00"); run.State != ladder.Restored && run.State != ladder.Stranded {
 					t.Errorf("b00 is %s (%s)", run.State, run.Why)
 				}
 				return
 			}
-			if run := find(d, "b00"); run.State != ladder.Soaking || !strings.Contains(d.Climb.Why, "hosts that nobody changed fail likewise: b01 (") {
+			if run := find(d, "b00"); run.State != ladder.Soaking || !strings.Contains(d.Climb.Why, "hosts that nobody changed, and that were well before, fail likewise: b01 (") {
 				t.Errorf("b00 is %s (%s); the climb pauses: %s", run.State, run.Why, d.Climb.Why)
 			}
 			for _, h := range ill {

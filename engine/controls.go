@@ -1,9 +1,9 @@
 package engine
 
 import (
-	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -16,20 +16,102 @@ import (
 	"wladder/core/probe"
 	"wladder/core/secret"
 	"wladder/core/view"
+	"wladder/store"
 )
 
 const (
-	// controls is how many hosts that nobody changed are asked before a host is put back.
+	// controls is how many hosts that nobody changed are asked before a host is put back: such as were
+	// well before, since one that was ill all the while tells nothing.
 	controls = 3
+	// controlTries is how many are asked beforehand to find those.
+	controlTries = 3 * controls
 	// controlFor bounds how long one of them may take to answer.
 	controlFor = 15 * time.Second
+	// observedFor is for how long a climb goes on with those that were found beforehand, though some of
+	// them may have had their turn.
+	observedFor = time.Minute
+	// controlWait bounds how long a host run waits for what they answer beforehand.
+	controlWait = 5 * time.Second
+	// aConnection stands among names of probes for one that comes about at all.
+	aConnection = "a connection"
 	// lateBy is by how much this process may be late before its probes count for nothing.
 	lateBy = time.Second
 )
 
+// observation is of control hosts, beforehand.
+type observation struct {
+	at       time.Time
+	answered chan struct{} // closed once they have, or had the time to
+}
+
+// within waits for it.
+func (o observation) within(ctx context.Context, d time.Duration) {
+	bounded, cancel := context.WithTimeout(ctx, d)
+	defer cancel()
+	select {
+	case <-o.answered:
+	case <-bounded.Done():
+	}
+}
+
+// observe has hosts that nobody changed asked how they are, where that was not done lately for the
+// climb, and does not wait. Those that are well are noted for all servers.
+func (r *hostRun) observe() observation {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if last, ok := r.observed[r.Climb]; ok && time.Since(last.at) < observedFor {
+		return last
+	}
+	maps.DeleteFunc(r.observed, func(_ int64, o observation) bool { return time.Since(o.at) >= observedFor })
+	now := observation{time.Now(), make(chan struct{})}
+	r.observed[r.Climb] = now
+	// It is the climb's: the run that happens to begin it may end meanwhile.
+	beside := &hostRun{Engine: r.Engine, Claimed: r.Claimed, head: r.head, stopping: r.stopping}
+	r.working.Go(func() {
+		defer close(now.answered)
+		ctx, cancel := context.WithTimeout(r.stopping, controlFor)
+		defer cancel()
+		if err := beside.noteControls(ctx); err != nil && ctx.Err() == nil {
+			r.Log.Warn("control hosts are not known", "change", r.Change, "error", err)
+		}
+	})
+	return now
+}
+
+// noteControls finds hosts that nobody changed and that are well.
+func (r *hostRun) noteControls(ctx context.Context) error {
+	hosts, err := r.unchanged(ctx)
+	if err != nil {
+		return err
+	}
+	var found []store.Control
+	for some := range slices.Chunk(hosts, controls) {
+		answers := make([]condition, len(some))
+		atOnce(len(some), func(i int) { answers[i] = r.ask(ctx, some[i], nil) })
+		for i, a := range answers {
+			if len(a.well) > 0 {
+				found = append(found, store.Control{HostID: some[i].ID, Well: a.well})
+			}
+		}
+		if len(found) >= controls {
+			break
+		}
+	}
+	return r.Store.NoteControls(ctx, r.Climb, found)
+}
+
+// atOnce calls f for 0 to n-1, all at once, and waits.
+func atOnce(n int, f func(int)) {
+	var all sync.WaitGroup
+	for i := range n {
+		all.Go(func() { f(i) })
+	}
+	all.Wait()
+}
+
 // doubts says why a failure tells nothing about the host: hosts that nobody changed fail
-// likewise or cannot be reached, and the climb pauses; or this server is too slow to tell. It is
-// empty where the host itself is to blame.
+// likewise or cannot be reached, though they were well before, and the climb pauses; or this
+// server is too slow to tell. It is empty where the host itself is to blame.
 func (r *hostRun) doubts(ctx context.Context, res result, since time.Time) string {
 	if late := r.watch.worst(since); late > lateBy {
 		return fmt.Sprintf("%s; but this server was late by %.1f s itself meanwhile, so it is asked again", res.note, late.Seconds())
@@ -37,29 +119,22 @@ func (r *hostRun) doubts(ctx context.Context, res result, since time.Time) strin
 	if len(res.ill) == 0 {
 		return ""
 	}
-	hosts, err := r.unchanged(ctx)
+	hosts, err := r.known(ctx, res.ill)
 	if err != nil {
 		r.Log.Warn("control hosts are not known", "change", r.Change, "error", err)
 		return ""
 	}
-	var mu sync.Mutex
-	var all sync.WaitGroup
-	var likewise []string
-	for _, c := range hosts {
-		all.Go(func() {
-			if why := r.likewise(ctx, c, res.ill); why != "" {
-				mu.Lock()
-				defer mu.Unlock()
-				likewise = append(likewise, c.Name+" ("+why+")")
-			}
-		})
-	}
-	all.Wait()
-	if len(hosts) == 0 || len(likewise) < len(hosts) {
+	likewise := make([]string, len(hosts))
+	atOnce(len(hosts), func(i int) {
+		if a := r.ask(ctx, hosts[i].control, hosts[i].by); a.ill != "" {
+			likewise[i] = fmt.Sprintf("%s (%s)", hosts[i].Name, a.ill)
+		}
+	})
+	if len(hosts) == 0 || slices.Contains(likewise, "") {
 		return ""
 	}
 	slices.Sort(likewise)
-	why := fmt.Sprintf("%s; but hosts that nobody changed fail likewise: %s. Is it the network, or something that all of them need? Nothing is put back by itself", res.note, strings.Join(likewise, ", "))
+	why := fmt.Sprintf("%s; but hosts that nobody changed, and that were well before, fail likewise: %s. Is it the network, or something that all of them need? Nothing is put back by itself", res.note, strings.Join(likewise, ", "))
 	if err := r.insist(ctx, "pausing a climb", r.keepGuard, func() error { return r.Store.PauseOver(ctx, r.Climb, r.Host+": "+why) }); err != nil {
 		r.Log.Error("a climb could not be paused", "change", r.Change, "error", err)
 	}
@@ -72,25 +147,66 @@ type control struct {
 	parts []plan.Part
 }
 
-// unchanged picks hosts that carry services of the run and that this climb has not begun with,
-// nor any other: those that wait for their turn first.
-func (r *hostRun) unchanged(ctx context.Context) (picked []control, err error) {
-	var touched, waiting []int64
+// knownControl is one that was well before, by some of the probes that failed elsewhere.
+type knownControl struct {
+	control
+	by []string
+}
+
+// known gives control hosts that were well before by probes that are ill now.
+func (r *hostRun) known(ctx context.Context, ill []string) (picked []knownControl, err error) {
+	var noted []store.Control
 	var all []view.Host
 	if err := r.insist(ctx, "control hosts", r.keepGuard, func() (err error) {
-		if touched, waiting, err = r.Store.Touched(ctx, r.Climb); err == nil {
+		if noted, err = r.Store.Controls(ctx, r.Climb); err == nil && len(noted) > 0 {
 			all, err = r.Store.Hosts(ctx)
 		}
 		return err
 	}); err != nil {
 		return nil, err
 	}
+	for _, c := range noted {
+		by := slices.DeleteFunc(slices.Clone(ill), func(name string) bool { return !slices.Contains(c.Well, name) })
+		at := slices.IndexFunc(all, func(h view.Host) bool { return h.ID == c.HostID })
+		if len(picked) == controls || len(by) == 0 || at < 0 || all[at].Aside() != "" {
+			continue
+		}
+		parts, err := r.partsOn(ctx, all[at])
+		if err != nil {
+			return nil, err
+		}
+		picked = append(picked, knownControl{control{all[at], parts}, by})
+	}
+	return picked, nil
+}
+
+// unchanged picks hosts that carry services of the run and that this climb has not begun with,
+// nor any other is at work on: those that wait for their turn first.
+func (r *hostRun) unchanged(ctx context.Context) (picked []control, err error) {
+	touched, waiting, err := r.Store.Touched(ctx, r.Climb)
+	if err != nil {
+		return nil, err
+	}
+	all, err := r.Store.Hosts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	waits := map[int64]bool{}
+	for _, id := range waiting {
+		waits[id] = true
+	}
 	rand.Shuffle(len(all), func(a, b int) { all[a], all[b] = all[b], all[a] })
 	slices.SortStableFunc(all, func(a, b view.Host) int {
-		return cmp.Compare(slices.Index(waiting, b.ID), slices.Index(waiting, a.ID))
+		switch {
+		case waits[a.ID] == waits[b.ID]:
+			return 0
+		case waits[a.ID]:
+			return -1
+		}
+		return 1
 	})
 	for _, h := range all {
-		if len(picked) == controls || slices.Contains(touched, h.ID) || h.Aside() != "" {
+		if len(picked) == controlTries || slices.Contains(touched, h.ID) || h.Aside() != "" {
 			continue
 		}
 		parts, err := r.partsOn(ctx, h)
@@ -125,37 +241,52 @@ func (r *hostRun) partsOn(ctx context.Context, h view.Host) (all []plan.Part, er
 	return all, nil
 }
 
-// likewise says how a host that nobody changed fails in the probes that are named; empty where it
-// does not. It is asked as before the change.
-func (r *hostRun) likewise(ctx context.Context, c control, ill []string) string {
+// condition is how a control host is.
+type condition struct {
+	well []string // the probes by which it is well
+	ill  string   // what is wrong with it by others; empty where nothing is
+}
+
+// ask puts probes of the run to a host that nobody changed, as before the change: those named, or
+// all that can be asked there where none is.
+func (r *hostRun) ask(ctx context.Context, c control, names []string) (a condition) {
 	ctx, cancel := context.WithTimeout(ctx, controlFor)
 	defer cancel()
 	conn, err := r.Dialer.Connect(ctx, target(c.Host))
 	if err != nil {
-		return "cannot be reached"
+		a.ill = "cannot be reached"
+		return a
 	}
 	defer conn.Close()
+	a.well = []string{aConnection}
 	own := slices.DeleteFunc(slices.Clone(r.head.Probes), func(p probe.Probe) bool { return len(p.ValueNames()) > 0 })
 	probes, err := asked(c.parts, own, nil)
 	if err != nil {
-		return ""
+		return a
 	}
 	probes = slices.DeleteFunc(probes, func(p probe.Probe) bool {
-		return !slices.Contains(ill, p.Name) || len(p.SecretNames()) > 0 || len(p.PinFiles()) > 0 || p.Compares()
+		return names != nil && !slices.Contains(names, p.Name) || len(p.SecretNames()) > 0 || len(p.PinFiles()) > 0 || p.Compares()
 	})
 	if len(probes) == 0 {
-		return ""
+		return a
 	}
-	a := newAsker(conn, c.Address, c.HostKey)
-	a.put, a.redactor, a.of = outsideRuns(conn), &secret.Redactor{}, map[string]serving{}
+	q := newAsker(conn, c.Address, c.HostKey)
+	q.put, q.redactor, q.of = outsideRuns(conn), &secret.Redactor{}, map[string]serving{}
 	for _, part := range c.parts {
-		a.of[part.Name()] = serving{commands: part.Commands}
+		q.of[part.Name()] = serving{commands: part.Commands}
 	}
-	verdicts, _, err := a.ask(ctx, probe.Earlier, probes)
+	verdicts, _, err := q.ask(ctx, probe.Earlier, probes)
 	if err != nil {
-		return "was lost"
+		a.ill = "was lost"
+		return a
 	}
-	return worse(verdicts, nil)
+	for _, v := range verdicts {
+		if v.Well && !v.Waits {
+			a.well = append(a.well, v.Probe)
+		}
+	}
+	a.ill = ill(verdicts)
+	return a
 }
 
 // punctual watches how late this process is: where it gets no time, what it sees of hosts is not

@@ -60,6 +60,7 @@ type Engine struct {
 	rehearsals ledger
 	pools      *poolWatch
 	watch      *punctual
+	observed   map[int64]observation // of control hosts, by the climb
 	steered    store.Steered
 	steering   chan struct{} // closed when what people want of runs has changed
 	ordered    atomic.Bool   // somebody may want something of them
@@ -90,7 +91,7 @@ func New(c Config) *Engine {
 	pools := newPoolWatch()
 	return &Engine{
 		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.Carried(), Lease: c.Lease, Pools: pools, HostKeys: c.HostKeys}, pools: pools, watch: &punctual{}, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
-		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, services: cache.New[string, *definition.Service](maxServices), wake: make(chan struct{}, 1), steering: make(chan struct{}), reading: make(chan struct{}, c.AtOnce), troubles: map[string]bool{},
+		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, observed: map[int64]observation{}, services: cache.New[string, *definition.Service](maxServices), wake: make(chan struct{}, 1), steering: make(chan struct{}), reading: make(chan struct{}, c.AtOnce), troubles: map[string]bool{},
 	}
 }
 

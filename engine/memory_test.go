@@ -256,6 +256,10 @@ func (m *memory) Touched(context.Context, int64) (touched, waiting []int64, err 
 	return nil, nil, nil
 }
 
+func (m *memory) NoteControls(context.Context, int64, []store.Control) error { return nil }
+
+func (m *memory) Controls(context.Context, int64) ([]store.Control, error) { return nil, nil }
+
 func (m *memory) PauseOver(context.Context, int64, string) error { return nil }
 
 func (m *memory) Hosts(context.Context) ([]view.Host, error) { return nil, nil }

@@ -455,6 +455,7 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 	case ladder.Connect:
 		return done("the host shows its pinned key"), nil
 	case ladder.Lock:
+		r.observe()
 		return done("fence %d", r.Fence), r.conn.TakeOver(ctx, r.claim)
 	case ladder.Recheck:
 		return r.recheck(ctx)
@@ -472,6 +473,7 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 		}
 		return done("what stood there is in /var/lib/wladder/runs/%s", r.claim.Run), r.conn.Make(ctx, r.claim, r.files)
 	case ladder.Guard:
+		r.observe().within(ctx, controlWait) // how others are before anything is placed
 		var acting []host.Service
 		for _, s := range r.services {
 			acting = append(acting, s.acting)
@@ -503,7 +505,7 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 		fresh, err := r.dial(ctx)
 		if err != nil {
 			res := failed("no new connection came about: %v", err)
-			res.ill = []string{"a connection"} // which others may lack too
+			res.ill = []string{aConnection} // which others may lack too
 			return res, nil
 		}
 		r.conn.Close()

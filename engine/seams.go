@@ -48,6 +48,10 @@ type Runs interface {
 	// Touched gives the hosts that a climb has begun with, or any climb is at work on, and those
 	// that wait for their turn in it.
 	Touched(ctx context.Context, climb int64) (touched, waiting []int64, err error)
+	// NoteControls keeps by which probes hosts are well that a climb has not begun with, and Controls
+	// gives those that no climb has begun with since.
+	NoteControls(ctx context.Context, climb int64, controls []store.Control) error
+	Controls(ctx context.Context, climb int64) ([]store.Control, error)
 	// PauseOver pauses a climb that runs, since what fails is not its hosts' fault.
 	PauseOver(ctx context.Context, climb int64, why string) error
 	// OutOfPool gives the hosts of a pool that are under way, in any climb.

@@ -120,6 +120,11 @@ func (s *Store) setClimb(ctx context.Context, tx pgx.Tx, actor string, c climbRo
 		return err
 	}
 	ended := state.Final()
+	if ended {
+		if _, err := tx.Exec(ctx, `delete from controls where climb = $1`, c.ID); err != nil {
+			return err
+		}
+	}
 	if ended && c.Returns != nil {
 		if err := s.returned(ctx, tx, actor, c); err != nil {
 			return err

@@ -274,15 +274,6 @@ func (s *Store) steerHost(ctx context.Context, actor string, changeID int64, hos
 	})
 }
 
-// Touched gives the hosts that a climb has begun with, or any climb is at work on, and those that
-// wait for their turn in it.
-func (s *Store) Touched(ctx context.Context, climb int64) (touched, waiting []int64, err error) {
-	if touched, err = column[int64](ctx, s.pool, `select distinct host_id from host_runs where climb = $1 and state <> 'queued' or `+underWay, climb); err == nil {
-		waiting, err = column[int64](ctx, s.pool, `select host_id from host_runs where climb = $1 and state = 'queued'`, climb)
-	}
-	return touched, waiting, err
-}
-
 // PauseOver pauses a climb that runs, since what fails is not its hosts' fault.
 func (s *Store) PauseOver(ctx context.Context, climb int64, why string) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {
