@@ -65,6 +65,7 @@ type Engine struct {
 	steering   chan struct{} // closed when what people want of runs has changed
 	ordered    atomic.Bool   // somebody may want something of them
 	present    atomic.Bool   // others know that this server is there
+	lapsing    atomic.Bool   // leases of others may have lapsed since runs were taken over last
 	looked     atomic.Int64  // when it took up work last, in nanoseconds
 	hints      []view.Event
 	wake       chan struct{}
@@ -110,11 +111,16 @@ func (e *Engine) Run(ctx context.Context) {
 	beside.Go(func() { e.tellPresence(renewing) })
 	tick := time.NewTicker(e.Lease / 5)
 	defer tick.Stop()
+	e.lapsing.Store(true)
 	for ctx.Err() == nil {
+		began := time.Now()
 		e.claim(ctx, hurry)
+		// Deciding takes longer the more hosts there are; what ends meanwhile is decided together.
+		wait(ctx, min(4*time.Since(began), restAtMost, e.Lease/5))
 		select {
 		case <-ctx.Done():
 		case <-tick.C:
+			e.lapsing.Store(true)
 			e.steer(ctx)
 		case <-e.wake:
 			if e.ordered.Swap(false) {
@@ -135,6 +141,9 @@ func (e *Engine) Run(ctx context.Context) {
 	e.pools.shut()
 }
 
+// restAtMost bounds how long a server that has decided waits before it decides again.
+const restAtMost = 500 * time.Millisecond
+
 // claim has the ladders decide, and takes up what this server can work on.
 func (e *Engine) claim(ctx, hurry context.Context) {
 	runs, rehearsals := slices.Collect(maps.Keys(e.fences(e.runs))), slices.Collect(maps.Keys(e.fences(e.rehearsals)))
@@ -145,7 +154,7 @@ func (e *Engine) claim(ctx, hurry context.Context) {
 	}
 	var lapsed []*store.Claimed
 	var claimed []*store.Rehearsing
-	if !store.Transient(err) {
+	if !store.Transient(err) && e.lapsing.Swap(false) {
 		var more error
 		lapsed, more = e.Store.ClaimRuns(ctx, e.me, max(0, free-len(started)), runs)
 		err = errors.Join(err, more)
@@ -233,7 +242,9 @@ func (e *Engine) tellPresence(ctx context.Context) {
 			e.present.Store(true)
 			e.troubled(ctx, "the connection that tells others of this server", nil)
 			e.renewAll(ctx) // another may have shortened our leases meanwhile
-		}, func() { time.AfterFunc(e.me.Shortened()+50*time.Millisecond, e.nudge) })
+		}, func() {
+			time.AfterFunc(e.me.Shortened()+50*time.Millisecond, func() { e.lapsing.Store(true); e.nudge() })
+		})
 		e.present.Store(false)
 		if e.troubled(ctx, "the connection that tells others of this server", err); ctx.Err() == nil {
 			wait(ctx, e.Lease/60)

@@ -27,11 +27,13 @@ func (s *Store) TakeLater(ctx context.Context, actor string, id int64, scripts .
 	return s.startClimb(ctx, actor, id, change.TakenLater, scripts)
 }
 
-// behind gives the ids of the hosts that climbs of the plan $2 passed over, and that nobody
-// left out.
-const behind = `select r.host_id from climbs c join host_runs r on r.climb = c.id where c.plan = $2 and c.returns is null and r.state = 'passed-over'
-	and not exists (select from climbs o join host_runs d on d.climb = o.id where o.plan = $2 and d.host_id = r.host_id and d.state <> 'passed-over')
+// behind gives the ids of the hosts that climbs of a plan, an expression of SQL, passed over, and
+// that nobody left out.
+func behind(plan string) string {
+	return `select r.host_id from climbs c join host_runs r on r.climb = c.id where c.plan = ` + plan + ` and c.returns is null and r.state = 'passed-over'
+	and not exists (select from climbs o join host_runs d on d.climb = o.id where o.plan = ` + plan + ` and d.host_id = r.host_id and d.state <> 'passed-over')
 	and not exists (select from left_out o where o.change = c.change and o.digest = c.digest and o.host = r.host)`
+}
 
 func (s *Store) startClimb(ctx context.Context, actor string, id int64, event change.Event, scripts []string) (climb int64, err error) {
 	for moved := appendAtOnce; moved == appendAtOnce; { // so that the newest approval is in the chain
@@ -79,7 +81,7 @@ func (s *Store) startClimb(ctx context.Context, actor string, id int64, event ch
 		}
 		which := `l.host_id <> all($3)`
 		if event == change.TakenLater {
-			which += ` and l.host_id in (` + behind + `)`
+			which += ` and l.host_id in (` + behind(`$2`) + `)`
 		}
 		tag, err := tx.Exec(ctx, `insert into host_runs (climb, host_id, host, stage, state, may_fail, pools, apart)
 			select $1, l.host_id, h.name, l.stage, 'queued', coalesce((b ->> 'may_fail')::boolean, false), array(select jsonb_array_elements_text(b -> 'pools')), coalesce(b ->> 'apart', '')

@@ -4,10 +4,11 @@ import (
 	"context"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
 )
 
-// gather reads several things in one round trip, so that a summary of many parts waits for the
-// database once, not for each of them.
+// gather reads several things in one round trip, all as of one moment, so that a summary of many
+// parts waits for the database once, not for each of them.
 type gather struct{ batch pgx.Batch }
 
 // gathered has the rows of a query be read into a list; row says how.
@@ -18,6 +19,10 @@ func gathered[T any](g *gather, into *[]T, row pgx.RowToFunc[T], sql string, arg
 	})
 }
 
-func (g *gather) read(ctx context.Context, tx pgx.Tx) error {
-	return tx.SendBatch(ctx, &g.batch).Close()
+func (g *gather) read(ctx context.Context, pool *pgxpool.Pool) error {
+	var whole pgx.Batch
+	whole.Queue(`begin isolation level repeatable read read only`)
+	whole.QueuedQueries = append(whole.QueuedQueries, g.batch.QueuedQueries...)
+	whole.Queue(`commit`)
+	return pool.SendBatch(ctx, &whole).Close() // where it fails midway, the connection is not used again
 }

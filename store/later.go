@@ -22,15 +22,10 @@ const earlierClimbs = `select c.id, c.state, c.started_by, c.started_at, (select
 
 // laterOf tells of hosts that were passed over, of climbs before the newest, and of the change
 // that this one follows and those that follow it.
-// climbed is the plan of its climbs, 0 where it has none.
-func (s *Store) laterOf(ctx context.Context, q querier, d *view.ChangeDetail, climbed int64) error {
-	if climbed != 0 && d.Rehearsal != nil && d.Rehearsal.Digest != "" {
-		passed, err := column[string](ctx, q, `select name from hosts where $1 > 0 and id in (`+behind+`) order by name`, d.ID, climbed)
-		if err != nil {
-			return err
-		}
-		d.BehindCount = len(passed)
-		d.Behind = passed[:min(len(passed), view.GroupHosts)]
+func (s *Store) laterOf(ctx context.Context, q querier, d *view.ChangeDetail, r stored) error {
+	if d.Rehearsal != nil && d.Rehearsal.Digest != "" {
+		d.BehindCount = len(r.behind)
+		d.Behind = r.behind[:min(len(r.behind), view.GroupHosts)]
 	}
 	if d.Follows == 0 || d.Rehearsal == nil {
 		return nil

@@ -106,16 +106,32 @@ func (s *Store) policyNow(ctx context.Context, q querier) (v view.PolicyVersion,
 		return v, nil, err
 	case !well:
 		return v, nil, s.forged("the policy")
-	case v.Version == 0:
-		return v, &policy.Policy{}, nil
 	}
-	if p, ok := s.policies.Get(v.Digest); ok {
+	of := policyTold{v.Version, v.Digest, v.Names}
+	if p, ok := s.policies.Get(of); ok {
 		return v, p, nil
 	}
-	if p, err = policy.Stored("policy", v.Names, []byte(v.Source)); err == nil {
-		s.policies.Put(v.Digest, p)
+	if p = (&policy.Policy{}); v.Version != 0 {
+		p, err = policy.Stored("policy", v.Names, []byte(v.Source))
+	}
+	if err == nil {
+		s.policies.Put(of, p)
 	}
 	return v, p, err
+}
+
+// policyShown is for people to read: one that was held against the record once is not held against
+// it again. What starts hosts goes by policyNow.
+func (s *Store) policyShown(ctx context.Context, q querier, newest []policyTold) (p *policy.Policy, err error) {
+	of := policyTold{}
+	if len(newest) > 0 {
+		of = newest[0]
+	}
+	if p, ok := s.policies.Get(of); ok {
+		return p, nil
+	}
+	_, p, err = s.policyNow(ctx, q)
+	return p, err
 }
 
 // labelsOf gives the different sets of labels of a plan's hosts, as it was approved.

@@ -425,7 +425,20 @@ const (
 
 // barredLeaves gives the leaves of a plan whose hosts have vetoes that may be overridden.
 func (s *Store) barredLeaves(ctx context.Context, q querier, planID int64, which string) ([]plan.Leaf, error) {
-	rows, err := many[struct{ Digest, Body string }](ctx, q, `select digest, body from leaves where plan = $1 and `+which+` order by n`, planID)
+	rows, err := many[leafRow](ctx, q, barredLeaf+`$1 and `+which+` order by n`, planID)
+	if err != nil {
+		return nil, err
+	}
+	return leavesOf(rows)
+}
+
+// leafRow is how the database gives a leaf.
+type leafRow struct{ Digest, Body string }
+
+const barredLeaf = `select digest, body from leaves where plan = `
+
+// leavesOf reads leaves, each held against its digest.
+func leavesOf(rows []leafRow) ([]plan.Leaf, error) {
 	all := make([]plan.Leaf, len(rows))
 	for i, r := range rows {
 		if plan.DigestOf([]byte(r.Body)) != r.Digest {
@@ -435,7 +448,7 @@ func (s *Store) barredLeaves(ctx context.Context, q querier, planID int64, which
 			return nil, err
 		}
 	}
-	return all, err
+	return all, nil
 }
 
 // barred lists the hosts of a plan that have a veto which nobody has overridden.

@@ -29,7 +29,7 @@ func (s *Store) reviewOf(ctx context.Context, q querier, d *view.ChangeDetail, r
 			v.Acknowledged = append(v.Acknowledged, a.Acknowledged)
 		}
 	}
-	_, p, err := s.policyNow(ctx, q)
+	p, err := s.policyShown(ctx, q, r.policies)
 	if err != nil {
 		return v, err
 	}
@@ -42,17 +42,14 @@ func (s *Store) reviewOf(ctx context.Context, q querier, d *view.ChangeDetail, r
 			return v, err
 		}
 	}
-	if err = s.barredOf(ctx, q, plan, d, p.Overriders, &v); err != nil {
+	if err = barredOf(r.barred, d, p.Overriders, &v); err != nil {
 		return v, err
 	}
 	labels, err := s.labelsOf(ctx, q, plan)
 	if err != nil {
 		return v, err
 	}
-	st := standing{}
-	if st.approvers, st.alone, err = s.approving(ctx, q, d.Approvals, v.Overrides, digest); err != nil {
-		return v, err
-	}
+	st := s.approving(r, digest)
 	if v.Missing, err = s.lacks(ctx, q, p, plan, st); err != nil {
 		return v, err
 	}
@@ -86,8 +83,8 @@ func returning(p *policy.Policy, labels []map[string]string, at time.Time) (stri
 }
 
 // barredOf lists the hosts that vetoes keep out which can be overridden.
-func (s *Store) barredOf(ctx context.Context, q querier, planID int64, d *view.ChangeDetail, who func(code string) []string, v *view.Review) error {
-	leaves, err := s.barredLeaves(ctx, q, planID, notedBarred)
+func barredOf(rows []leafRow, d *view.ChangeDetail, who func(code string) []string, v *view.Review) error {
+	leaves, err := leavesOf(rows)
 	if err != nil || len(leaves) == 0 {
 		return err
 	}
@@ -110,25 +107,29 @@ func (s *Store) barredOf(ctx context.Context, q querier, planID int64, d *view.C
 	return nil
 }
 
-// approving lists whose approvals of a plan last, behind the newest refusal or override; alone
-// is who gave one in an emergency.
-func (s *Store) approving(ctx context.Context, q querier, all []view.Approval, overrides []view.Override, digest string) (who []policy.Who, alone string, err error) {
+// approving lists whose approvals of a plan last, behind the newest refusal or override, and who
+// gave one alone in an emergency.
+func (s *Store) approving(r stored, digest string) (st standing) {
 	var since time.Time
-	for _, o := range overrides {
+	for _, o := range r.overrides {
 		if o.Digest == digest && o.At.After(since) {
 			since = o.At
 		}
 	}
-	names := []string{}
-	for name, a := range unrevoked(all, digest) {
+	stand := unrevoked(r.approvals, digest)
+	for name, a := range stand {
 		switch {
 		case !a.At.After(since) || a.EndsAt != nil && !s.now().Before(*a.EndsAt):
+			delete(stand, name)
 		case a.Verdict == "emergency":
-			alone = name
-		default:
-			names = append(names, name)
+			st.alone = name
+			delete(stand, name)
 		}
 	}
-	who, err = many[policy.Who](ctx, q, `select name, roles from accounts where name = any($1) and 'reviewer' = any(roles) and not disabled order by name`, names)
-	return who, alone, err
+	for _, who := range r.reviewers {
+		if _, ok := stand[who.Name]; ok {
+			st.approvers = append(st.approvers, who)
+		}
+	}
+	return st
 }

@@ -22,14 +22,31 @@ import (
 // database alone, or a backup of it, learns which hosts changed and not to what.
 
 // compressors are kept between uses: one holds near a megabyte, and making one for
-// each note of a host run was a third of what a climb cost the server.
-var compressors = sync.Pool{New: func() any { return gzip.NewWriter(nil) }}
+// each note of a host run was a third of what a climb cost the server. What is short, as most notes
+// are, is not compressed: making a compressor ready takes longer there than all the rest.
+var long, short = compressors(gzip.DefaultCompression), compressors(gzip.NoCompression)
+
+const shorter = 300 // bytes
+
+func compressors(level int) *sync.Pool {
+	return &sync.Pool{New: func() any {
+		w, err := gzip.NewWriterLevel(nil, level)
+		if err != nil {
+			panic(err) // the levels are gzip's
+		}
+		return w
+	}}
+}
 
 // pack compresses and seals data under a name.
 func (k Key) pack(name string, data []byte) []byte {
 	var zipped bytes.Buffer
-	w := compressors.Get().(*gzip.Writer)
-	defer compressors.Put(w)
+	pool := long
+	if len(data) < shorter {
+		pool = short
+	}
+	w := pool.Get().(*gzip.Writer)
+	defer pool.Put(w)
 	w.Reset(&zipped)
 	w.Write(data)
 	w.Close()

@@ -60,7 +60,7 @@ type Store struct {
 
 	plans      *cache.Cache[int64, *Plan]           // that were read and checked
 	rehearsals *cache.Cache[int64, *view.Rehearsal] // that have ended, as they are shown
-	policies   *cache.Cache[string, *policy.Policy]
+	policies   *cache.Cache[policyTold, *policy.Policy]
 	labels     *cache.Cache[int64, []map[string]string] // of the hosts of plans
 }
 
@@ -158,7 +158,7 @@ func OpenWith(ctx context.Context, url string, keys Keys) (*Store, error) {
 		return nil, err
 	}
 	s := &Store{pool: pool, leases: leases, views: views, poked: make(chan struct{}, 1), plans: cache.New[int64, *Plan](plansKept), rehearsals: cache.New[int64, *view.Rehearsal](plansKept),
-		policies: cache.New[string, *policy.Policy](plansKept), labels: cache.New[int64, []map[string]string](plansKept)}
+		policies: cache.New[policyTold, *policy.Policy](plansKept), labels: cache.New[int64, []map[string]string](plansKept)}
 	s.keys.Store(&keys)
 	if err := s.begin(ctx); err != nil {
 		views.Close()

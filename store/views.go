@@ -11,6 +11,7 @@ import (
 
 	"wladder/core/change"
 	"wladder/core/ladder"
+	"wladder/core/policy"
 	"wladder/core/render"
 	"wladder/core/view"
 )
@@ -65,14 +66,14 @@ func (s *Store) Changes(ctx context.Context, f Filter) ([]view.Change, error) {
 	return all, nil
 }
 
-// Change gives a change's summary, as of one moment: its size does not grow
-// with the number of hosts.
-func (s *Store) Change(ctx context.Context, id int64) (d *view.ChangeDetail, err error) {
-	err = pgx.BeginTxFunc(ctx, s.views, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
-		d, err = s.changeDetail(ctx, tx, id)
-		return err
-	})
-	return d, err
+// Change gives a change's summary: its size does not grow with the number of hosts. What moves is
+// as of one moment; what is settled then, and not kept in memory, is read behind it.
+func (s *Store) Change(ctx context.Context, id int64) (*view.ChangeDetail, error) {
+	r, err := s.storedOf(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return s.changeDetail(ctx, s.views, r)
 }
 
 // Known errs with *NotFound where there is no such change.
@@ -104,13 +105,21 @@ type stored struct {
 	earlier                 []view.EarlierClimb
 	temporary               []temporaryRow
 	climbs                  []shownClimb
+	counts                  []stageCount // of that climb
+	behind                  []string
+	policies                []policyTold
+	barred                  []leafRow
+	reviewers               []policy.Who // of those who judged it
 }
 
-func storedOf(ctx context.Context, tx pgx.Tx, id int64) (r stored, err error) {
+const newestPlanOf = `(select plan from rehearsals where change = $1 and ended_at is not null order by id desc limit 1)`
+
+// storedOf reads it in one round trip: where a core is waited for, each would wait.
+func (s *Store) storedOf(ctx context.Context, id int64) (r stored, err error) {
 	var g gather
 	gathered(&g, &r.changes, pgx.RowToStructByNameLax, changeList+`where c.id = $1`, id)
 	gathered(&g, &r.ties, pgx.RowToStructByName, `select coalesce(follows, 0) as follows, coalesce(prolongs, 0) as prolongs,
-		coalesce((select plan from rehearsals where change = $1 and ended_at is not null order by id desc limit 1), 0) as plan, coalesce((select max(plan) from climbs where change = $1), 0) as climbed from changes where id = $1`, id)
+		coalesce(`+newestPlanOf+`, 0) as plan, coalesce((select max(plan) from climbs where change = $1), 0) as climbed from changes where id = $1`, id)
 	gathered(&g, &r.revisions, pgx.RowToStructByName, newestRevision, id)
 	gathered(&g, &r.rehearsals, pgx.RowToStructByNameLax, rehearsalOfChange, id)
 	gathered(&g, &r.approvals, pgx.RowToStructByName, approvalsOfChange, id)
@@ -126,31 +135,33 @@ func storedOf(ctx context.Context, tx pgx.Tx, id int64) (r stored, err error) {
 	gathered(&g, &r.earlier, pgx.RowToStructByName, earlierClimbs, id)
 	gathered(&g, &r.temporary, pgx.RowToStructByName, temporaryOfChange, id)
 	gathered(&g, &r.climbs, pgx.RowToStructByNameLax, newestShown, id)
-	if err = g.read(ctx, tx); err == nil && len(r.changes) == 0 {
+	gathered(&g, &r.counts, pgx.RowToStructByName, `select stage, state, may_fail, count(*)::int as n, (count(*) filter (where state = 'done' and proof = 'none'))::int as unproven
+		from host_runs where climb = (select max(id) from climbs where change = $1) group by 1, 2, 3`, id)
+	gathered(&g, &r.behind, pgx.RowTo, `select name from hosts where id in (`+behind(`(select max(plan) from climbs where change = $1)`)+`) order by name`, id)
+	gathered(&g, &r.policies, pgx.RowToStructByName, `select version, digest, names from policies order by version desc limit 1`)
+	gathered(&g, &r.barred, pgx.RowToStructByName, barredLeaf+newestPlanOf+` and `+notedBarred+` order by n`, id)
+	gathered(&g, &r.reviewers, pgx.RowToStructByName, `select name, roles from accounts where name in (select account from approvals where change = $1) and 'reviewer' = any(roles) and not disabled order by name`, id)
+	if err = g.read(ctx, s.views); err == nil && len(r.changes) == 0 {
 		err = &NotFound{fmt.Sprintf("change %d", id)}
 	}
 	return r, err
 }
 
-func (s *Store) changeDetail(ctx context.Context, tx pgx.Tx, id int64) (*view.ChangeDetail, error) {
-	r, err := storedOf(ctx, tx, id)
-	if err != nil {
-		return nil, err
-	}
-	d := &view.ChangeDetail{
+func (s *Store) changeDetail(ctx context.Context, q querier, r stored) (d *view.ChangeDetail, err error) {
+	d = &view.ChangeDetail{
 		Change: r.changes[0], Follows: r.ties[0].Follows, Prolongs: r.ties[0].Prolongs, Source: r.revisions[0].Source, Names: r.revisions[0].Names,
 		Approvals: r.approvals, LeftOut: r.leftOut, TakenBackBy: r.takenBackBy, FollowedBy: r.followedBy, ProlongedBy: r.prolongedBy, Earlier: r.earlier, Temporary: temporaryOf(r.temporary),
 	}
-	if d.Rehearsal, err = s.rehearsalOf(ctx, tx, r.rehearsals); err != nil {
+	if d.Rehearsal, err = s.rehearsalOf(ctx, q, r.rehearsals); err != nil {
 		return nil, err
 	}
-	if d.Review, err = s.reviewOf(ctx, tx, d, r); err != nil {
+	if d.Review, err = s.reviewOf(ctx, q, d, r); err != nil {
 		return nil, err
 	}
-	if err := s.laterOf(ctx, tx, d, r.ties[0].Climbed); err != nil {
+	if err := s.laterOf(ctx, q, d, r); err != nil {
 		return nil, err
 	}
-	d.Climb, err = s.climbOf(ctx, tx, r.climbs)
+	d.Climb, err = s.climbOf(ctx, q, r)
 	d.Counts = view.Counts{}
 	if d.Climb != nil {
 		for _, r := range d.Climb.Rungs {
@@ -274,30 +285,29 @@ type shownClimb struct {
 
 const newestShown = `select id, change, digest, state, why, started_by, started_at, ended_at, plan, returns is not null as back, rolls_back from climbs where change = $1 order by id desc limit 1`
 
+// stageCount is how many hosts of a stage are in a state.
+type stageCount struct {
+	Stage, N, Unproven int
+	State              ladder.RunState
+	MayFail            bool
+}
+
 // climbOf gives the newest climb of a change, nil where none.
-func (s *Store) climbOf(ctx context.Context, q querier, rows []shownClimb) (*view.Climb, error) {
-	if len(rows) == 0 {
+func (s *Store) climbOf(ctx context.Context, q querier, of stored) (*view.Climb, error) {
+	if len(of.climbs) == 0 {
 		return nil, nil
 	}
-	c := rows[0].Climb
-	c.Returns = rows[0].Back
+	c := of.climbs[0].Climb
+	c.Returns = of.climbs[0].Back
 	c.EndedAt = utc(c.EndedAt)
-	plan, err := s.plan(ctx, q, rows[0].Plan)
+	plan, err := s.plan(ctx, q, of.climbs[0].Plan)
 	if err != nil {
 		return nil, err
 	}
 	c.Policy = climbRow{RollsBack: c.RollsBack}.policy(plan.Head)
-	counts, err := many[struct {
-		Stage, N, Unproven int
-		State              ladder.RunState
-		MayFail            bool
-	}](ctx, q, `select stage, state, may_fail, count(*)::int as n, (count(*) filter (where state = 'done' and proof = 'none'))::int as unproven from host_runs where climb = $1 group by 1, 2, 3`, c.ID)
-	if err != nil {
-		return nil, err
-	}
 	c.Excused = view.Counts{}
 	rungs := map[int]*view.Rung{}
-	for _, r := range counts {
+	for _, r := range of.counts {
 		if rungs[r.Stage] == nil {
 			rungs[r.Stage] = &view.Rung{Stage: r.Stage, Counts: view.Counts{}}
 		}
