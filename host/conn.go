@@ -17,6 +17,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -156,8 +157,9 @@ func (d *Dialer) Connect(ctx context.Context, t Target) (*Conn, error) {
 }
 
 // handshakes bounds how many go on at once in this process: hundreds that begin together would
-// have everything else wait for a core, and each other come to its end late.
-var handshakes = make(chan struct{}, 64)
+// have everything else wait for a core, and each other come to its end late. While one waits for
+// its host, others have the core.
+var handshakes = make(chan struct{}, max(16, 8*runtime.GOMAXPROCS(0)))
 
 // patience is how long connecting may take: as long again for each hop.
 func (d *Dialer) patience(t Target) time.Duration {

@@ -138,9 +138,7 @@ func (s *Store) AppendRecord(ctx context.Context) (moved int, err error) {
 	if err != nil {
 		return 0, s.found(err)
 	}
-	if moved > 0 {
-		s.keepHead(end)
-	}
+	s.keepHead(end) // whichever server made it
 	return moved, nil
 }
 
@@ -148,6 +146,9 @@ func (s *Store) AppendRecord(ctx context.Context) (moved int, err error) {
 func (s *Store) chain(ctx context.Context, tx pgx.Tx) (moved int, head record.Chain, err error) {
 	if head, err = s.lockHead(ctx, tx); err != nil {
 		return 0, head, err
+	}
+	if kept := s.kept(); head.Seq < kept.Seq { // who has the lock sees the newest: the database was put back under us
+		return 0, head, contains(ctx, tx, kept)
 	}
 	all, err := many[happening](ctx, tx, `with moved as (delete from happened where id in (select id from happened order by id limit $1) returning *)
 		select at, actor, kind, subject, change, body, coalesce(nonce, '') as nonce, coalesce(seal, '') as seal from moved order by id`, appendAtOnce)

@@ -6,37 +6,47 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"testing"
+	"time"
 
 	"wladder/core/ladder"
+	"wladder/core/view"
 	"wladder/store/postmaster"
 )
 
-// TestBackupAndRestore runs the commands of docs/keeping.md, word by word: what comes back holds,
-// and climbs go on from there.
-func TestBackupAndRestore(t *testing.T) {
-	t.Parallel()
+// keeping gives what runs the commands of docs/keeping.md, word by word: a backup of the world's, and
+// its restore into an empty database and a directory.
+func (w *world) keeping(database, restored string) (run func(what string)) {
+	w.Helper()
 	text, err := os.ReadFile("../../docs/keeping.md")
 	if err != nil {
-		t.Fatal(err)
+		w.Fatal(err)
 	}
 	commands := map[string]string{}
 	for _, m := range regexp.MustCompile("(?s)```(backup|restore)\n(.*?)```").FindAllStringSubmatch(string(text), -1) {
 		commands[m[1]] = m[2]
 	}
+	sh := append(os.Environ(), "WLADDERD_DATABASE="+w.database, "DATA="+w.data, "WLADDERD_RESTORED="+database, "RESTORED="+restored)
+	dir := w.TempDir()
+	return func(what string) {
+		w.Helper()
+		cmd := exec.Command("sh", "-euc", commands[what])
+		cmd.Dir, cmd.Env = dir, sh
+		if out, err := cmd.CombinedOutput(); err != nil || commands[what] == "" {
+			w.Fatalf("%s: %v: %s", what, err, out)
+		}
+	}
+}
+
+// TestBackupAndRestore has what comes back hold, and climbs go on from there.
+func TestBackupAndRestore(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t, 37, 2)
 	id := w.climb(`labels.role == "bulletin"`, 2, "{stages: [{hosts: all}], soak: 100ms}")
 	w.until(id, ended)
-	dir, restored, database := t.TempDir(), t.TempDir(), postmaster.Empty(t)
-	run := func(what string) {
-		t.Helper()
-		sh := exec.Command("sh", "-euc", commands[what])
-		sh.Dir = dir
-		sh.Env = append(os.Environ(), "WLADDERD_DATABASE="+w.database, "DATA="+w.data, "WLADDERD_RESTORED="+database, "RESTORED="+restored)
-		if out, err := sh.CombinedOutput(); err != nil || commands[what] == "" {
-			t.Fatalf("%s: %v: %s", what, err, out)
-		}
-	}
+	restored, database := t.TempDir(), postmaster.Empty(t)
+	run := w.keeping(database, restored)
 	run("backup")
 	w.kill()
 	run("restore")
@@ -63,4 +73,108 @@ func TestBackupAndRestore(t *testing.T) {
 	if d := w.until(again, ended); d.Counts[ladder.Done] != 2 {
 		t.Errorf("from there: %s", fmt.Sprint(d.Counts))
 	}
+}
+
+// TestDatabaseOfYesterday has two servers find that their database came back from an older copy,
+// each by itself: neither approves anything until two admins have said so on its own machine. Hosts
+// have seen higher fences than the copy knows by then.
+func TestDatabaseOfYesterday(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 39, 2)
+	ctx, one := t.Context(), w.data
+	climb := func(connections int) {
+		t.Helper()
+		if d := w.until(w.climbTo(connections, `labels.role == "bulletin"`, 2, "{stages: [{hosts: all}], soak: 100ms}"), ended); d.Counts[ladder.Done] != 2 {
+			t.Fatalf("%v", d.Counts)
+		}
+	}
+	climb(1024)
+	database := postmaster.Empty(t)
+	run := w.keeping(database, t.TempDir())
+	run("backup")
+	first := w.server
+	w.beside(one)
+	two := w.data
+	climb(2048)
+	head := func(dir string) string {
+		text, err := os.ReadFile(filepath.Join(dir, "record-head"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text)
+	}
+	for deadline := time.Now().Add(10 * time.Second); head(one) != head(two); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatalf("the servers have seen %q and %q", head(one), head(two))
+		}
+	}
+	first.Process.Kill()
+	first.Wait()
+	w.kill()
+	run("restore")
+	w.database = database
+
+	// offered drafts a change and has it offered, by the server that is there.
+	offered := func() (id int64, digest string) {
+		t.Helper()
+		ines := w.as("ines")
+		id, err := ines.Draft(ctx, 0, []byte("title: t\nreason: r\nservice: pages\nwhere: labels.role == \"bulletin\"\ncount: 2\nedits: [{set: events/worker_connections, to: 4096}]\n"))
+		if err == nil {
+			err = ines.Rehearse(ctx, id)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		d := w.until(id, func(d view.ChangeDetail) bool { return d.Rehearsal != nil && d.Rehearsal.EndedAt != nil })
+		if err := ines.Offer(ctx, id); err != nil {
+			t.Fatal(err)
+		}
+		return id, d.Rehearsal.Digest
+	}
+	begin := func(dir string) {
+		w.kill()
+		w.data = dir
+		w.start()
+	}
+	var id int64
+	var digest string
+	for k, dir := range []string{one, two} {
+		begin(dir)
+		if id == 0 {
+			id, digest = offered()
+		}
+		if err := w.as("oda").Approve(ctx, id, digest); err == nil || !strings.Contains(err.Error(), "the database is an older copy") {
+			t.Fatalf("server %d approves: %v", k+1, err)
+		}
+	}
+	for _, dir := range []string{one, two} {
+		w.kill()
+		cmd := exec.Command(w.bin, "-data", dir, "-go-on-from-copy", "ada,ben")
+		cmd.Env = append(os.Environ(), "WLADDERD_DATABASE="+w.database)
+		cmd.Stdin = strings.NewReader("a long password\na long password\n")
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+		if dir == one { // the other has not heard of it
+			begin(two)
+			if err := w.as("oda").Approve(ctx, id, digest); err == nil {
+				t.Error("the second server approves, and nobody told it")
+			}
+		}
+	}
+	begin(one)
+	first = w.server
+	t.Cleanup(func() { first.Process.Kill(); first.Wait() })
+	if v, err := w.as("ada").Verify(ctx); err != nil || !v.Holds || len(v.Seams) != 2 {
+		t.Errorf("the record: %+v, %v", v, err)
+	}
+	w.data = two
+	w.start()
+	for n := range 2 {
+		raised, err := w.as("ada").RaiseFence(ctx, fmt.Sprintf("b%02d", n))
+		if err != nil || raised.To != 2 {
+			t.Errorf("b%02d has seen fence %d, %v; two climbs were there", n, raised.To, err)
+		}
+	}
+	climb(4096)
 }
