@@ -229,6 +229,10 @@ func (s *Server) fail(ctx *gin.Context, err error) {
 		problem(ctx, http.StatusUnauthorized, err.Error())
 	case host.RefusalOf(err) != host.None:
 		problem(ctx, http.StatusBadGateway, host.Advised(err))
+	case store.Transient(err):
+		s.Log.Error("a request failed", "path", ctx.FullPath(), "error", err)
+		ctx.Header("Retry-After", "2")
+		problem(ctx, http.StatusServiceUnavailable, "the database does not answer now; try again in a moment")
 	default:
 		s.Log.Error("a request failed", "path", ctx.FullPath(), "error", err)
 		problem(ctx, http.StatusInternalServerError, "the server could not do this; its log has the details")

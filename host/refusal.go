@@ -88,9 +88,9 @@ func RefusalOf(err error) Refusal {
 		return WithoutSudo
 	case errors.Is(err, errTimedOut):
 		return TimedOut
-	case errors.Is(err, syscall.ECONNREFUSED):
+	case errors.As(err, &gone) && errors.Is(gone.Err, syscall.ECONNREFUSED): // not the database's
 		return NobodyListens
-	case errors.As(err, &gone):
+	case gone != nil:
 		return OutOfReach
 	}
 	return None

@@ -3,6 +3,7 @@ package host
 import (
 	"net"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -13,6 +14,9 @@ import (
 
 // TestRefusals has hosts refuse us in each way, and holds what is said of it.
 func TestRefusals(t *testing.T) {
+	if r := RefusalOf(&net.OpError{Op: "dial", Err: syscall.ECONNREFUSED}); r != None {
+		t.Errorf("a database that is gone is taken for a host: %s", r)
+	}
 	h, err := standin.Start(standin.Config{Name: "h", Address: "127.20.250.1:2222", Signer: newSigner(1), Client: newSigner(2).PublicKey()})
 	if err != nil {
 		t.Fatal(err)
