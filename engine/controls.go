@@ -97,6 +97,9 @@ func (r *hostRun) noteControls(ctx context.Context) error {
 			break
 		}
 	}
+	if len(found) == 0 {
+		return nil
+	}
 	return r.Store.NoteControls(ctx, r.Climb, found)
 }
 

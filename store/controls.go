@@ -22,7 +22,7 @@ func (s *Store) Touched(ctx context.Context, climb int64) (touched, waiting []in
 
 // NoteControls keeps by which probes hosts are well that a climb has not begun with.
 func (s *Store) NoteControls(ctx context.Context, climb int64, controls []Control) error {
-	data, err := json.Marshal(orEmpty(controls))
+	data, err := json.Marshal(controls)
 	if err == nil {
 		_, err = s.pool.Exec(ctx, `insert into controls (climb, host_id, well) select $1, c.host_id, c.well from jsonb_to_recordset($2) as c(host_id bigint, well text[])
 			on conflict (climb, host_id) do update set asked_at = now(), well = excluded.well`, climb, data)
