@@ -22,6 +22,7 @@ func gathered[T any](g *gather, into *[]T, row pgx.RowToFunc[T], sql string, arg
 func (g *gather) read(ctx context.Context, pool *pgxpool.Pool) error {
 	var whole pgx.Batch
 	whole.Queue(`begin isolation level repeatable read read only`)
+	whole.Queue(`set local plan_cache_mode = force_generic_plan`) // planning so many takes longer than most of them
 	whole.QueuedQueries = append(whole.QueuedQueries, g.batch.QueuedQueries...)
 	whole.Queue(`commit`)
 	return pool.SendBatch(ctx, &whole).Close() // where it fails midway, the connection is not used again

@@ -11,9 +11,6 @@ create table controls (
 
 -- Most writes of a host run then find room on their row's page, and leave the indexes alone.
 alter table host_runs set (fillfactor = 60);
--- Hosts are counted by their states from the index alone.
-drop index host_runs_by_state;
-create index host_runs_by_state on host_runs (climb, stage, state, may_fail) include (proof);
 
 -- +goose Down
 select 'there is no way down: restore a backup';
