@@ -30,7 +30,7 @@ const (
 	// observedFor is for how long a climb goes on with those that were found beforehand, though some of
 	// them may have had their turn.
 	observedFor = time.Minute
-	// controlWait bounds how long a host run waits for what they answer beforehand.
+	// controlWait bounds how long one of them may take beforehand, and a host run waits for that.
 	controlWait = 5 * time.Second
 	// aConnection stands among names of probes for one that comes about at all.
 	aConnection = "a connection"
@@ -85,15 +85,21 @@ func (r *hostRun) noteControls(ctx context.Context) error {
 		return err
 	}
 	var found []store.Control
+	whole := 0 // of them, well by all that was asked
 	for some := range slices.Chunk(hosts, controls) {
 		answers := make([]condition, len(some))
-		atOnce(len(some), func(i int) { answers[i] = r.ask(ctx, some[i], nil) })
+		bounded, cancel := context.WithTimeout(ctx, controlWait)
+		atOnce(len(some), func(i int) { answers[i] = r.ask(bounded, some[i], nil) })
+		cancel()
 		for i, a := range answers {
 			if len(a.well) > 0 {
 				found = append(found, store.Control{HostID: some[i].ID, Well: a.well})
 			}
+			if a.ill == "" {
+				whole++
+			}
 		}
-		if len(found) >= controls {
+		if whole >= controls {
 			break
 		}
 	}
