@@ -44,6 +44,11 @@ func TestNextVersion(t *testing.T) { // not beside others
 	newer, name := w.beside(keys)
 	t.Cleanup(func() { newer.Process.Kill(); newer.Wait() })
 	url := w.url
+	var same bool // what they send to hosts; then the older one may work on plans of the newer
+	if err := w.db.QueryRow(t.Context(), `select count(distinct scripts[1]) = 1 from servers`).Scan(&same); err != nil {
+		t.Fatal(err)
+	}
+	t.Logf("both carry the same scripts: %v", same)
 	if err := w.as("oda").Order(t.Context(), id, ladder.Resume, "they look well"); err != nil {
 		t.Fatal(err)
 	}
@@ -56,7 +61,7 @@ func TestNextVersion(t *testing.T) { // not beside others
 		t.Errorf("the newer one alone: %s (%s), %v", d.Climb.State, d.Climb.Why, d.Counts)
 	}
 	var scripts, own int
-	if err := w.db.QueryRow(t.Context(), `select (select count(distinct scripts) from plans), (select count(*) from plans p join servers s on p.scripts = s.scripts[1])`).Scan(&scripts, &own); err != nil || own != 0 {
+	if err := w.db.QueryRow(t.Context(), `select (select count(distinct scripts) from plans), (select count(*) from plans p join servers s on p.scripts = s.scripts[1])`).Scan(&scripts, &own); err != nil || own != 0 && !same {
 		t.Errorf("%d plans are of the newer one's own scripts, %v", own, err)
 	}
 	// A change of the newer one, which the older is not to touch, though it is back.
@@ -66,7 +71,7 @@ func TestNextVersion(t *testing.T) { // not beside others
 	w.url = url
 	next := w.climbTo(2048, `labels.role == "bulletin"`, 8, "{stages: [{hosts: all}], at_once: 4, soak: 1s}")
 	for begun := time.Now(); ; time.Sleep(50 * time.Millisecond) {
-		if n := w.owned(old); n > 0 {
+		if n := w.owned(old); n > 0 && !same {
 			t.Errorf("the older one works on %d hosts of a plan that it cannot carry out", n)
 		}
 		d, err := w.as("ines").Change(t.Context(), next)
