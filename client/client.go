@@ -532,12 +532,14 @@ func events(r io.Reader, f func(Event) error) error {
 		case "data":
 			e.Data = append(e.Data, value...)
 		case "":
-			if lines.Text() == "" || e.Type == "" { // an empty line ends an event; a comment wakes the reader
-				if err := f(e); err != nil {
-					return err
-				}
-				e = Event{}
+			comment := lines.Text() != "" // it wakes the reader; an empty line ends an event, or is behind a comment
+			if comment != (e.Type == "") {
+				continue
 			}
+			if err := f(e); err != nil {
+				return err
+			}
+			e = Event{}
 		}
 	}
 	return nil

@@ -64,6 +64,9 @@ func TestRealAddresses(t *testing.T) {
 		}
 		return
 	}
+	if out, err := exec.Command("/usr/sbin/nginx", "-t").CombinedOutput(); err != nil { // where it runs, it has made its directories; a trial must not
+		t.Fatalf("%v: %s", err, out)
+	}
 	w := newWorld(t, 101, 0)
 	sshd, known, identity := w.openSSH()
 	w.count = *addresses
