@@ -5,7 +5,7 @@ export GOFLAGS = -trimpath
 go = go
 tags = -tags nomsgpack
 console = console/dist/index.html
-console_sources = $(shell find console/src -type f) console/index.html console/vite.config.ts console/package-lock.json
+console_sources = $(shell find console/src -type f) console/index.html console/vite.config.ts console/package-lock.json $(wildcard docs/*.md)
 
 # The laboratory's root takes two minutes to build: begun early, beside the rest.
 root = if [ "$$(id -u)" = 0 ]; then lab/lab.sh base; fi

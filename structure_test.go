@@ -28,7 +28,7 @@ var mayImport = map[string]string{
 	"core/drift":      "",
 	"core/form":       "core/change core/definition core/written",
 	"core/policy":     "core/expr core/finding core/written",
-	"core/view":       "core/change core/conf core/expr core/finding core/ladder core/outline core/plan core/probe core/render",
+	"core/view":       "core/change core/conf core/expr core/finding core/ladder core/outline core/plan core/policy core/probe core/record core/render",
 
 	"standin":          "",
 	"host":             "core/cache core/definition core/expr core/finding core/ladder core/plan core/probe core/render core/secret core/signin core/written",

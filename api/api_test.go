@@ -61,9 +61,12 @@ func words[T ~string](all []T) []string {
 // queries are what calls take behind the path: numbers, texts or times.
 var queries = map[string]string{
 	"GET /record":                        "change after limit",
+	"GET /record/told":                   "change host:text by:text since:date-time until:date-time before limit",
 	"GET /hosts":                         "after:text name:text where:text label:texts limit",
+	"GET /services/{name}/parts":         "version",
 	"GET /services":                      "after:text name:text limit",
-	"GET /changes":                       "state:text service:text author:text before limit",
+	"GET /changes":                       "state:text service:text author:text host:text text:text since:date-time under_way:text before limit",
+	"GET /calendar":                      "from:date-time to:date-time",
 	"GET /drift":                         "host:text",
 	"GET /hosts/{name}/files":            "service:text file:text",
 	"GET /hosts/{name}/history":          "service:text file:text address:text",
@@ -83,6 +86,10 @@ func describe(t *testing.T) []byte {
 		schema.Nullable = false // what may be missing is left out
 		for _, v := range enums[typ] {
 			schema.Enum = append(schema.Enum, v)
+		}
+		if typ.Kind() == reflect.Array { // the generator knows slices alone
+			of := map[reflect.Kind]*openapi3.Schema{reflect.String: openapi3.NewStringSchema(), reflect.Bool: openapi3.NewBoolSchema()}[typ.Elem().Kind()]
+			*schema = *openapi3.NewArraySchema().WithItems(of).WithMinItems(int64(typ.Len())).WithMaxItems(int64(typ.Len()))
 		}
 		if typ == reflect.TypeFor[json.RawMessage]() {
 			*schema = openapi3.Schema{Description: "any JSON"}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -23,13 +22,9 @@ func (s *Server) runs(ctx *gin.Context) {
 	if !ok {
 		return
 	}
-	var since time.Time
-	if text := ctx.Query("since"); text != "" {
-		var err error
-		if since, err = time.Parse(time.RFC3339Nano, text); err != nil {
-			s.fail(ctx, invalid{fmt.Errorf("since: %q is no time as in RFC 3339", text)})
-			return
-		}
+	since, ok := s.moment(ctx, "since")
+	if !ok {
+		return
 	}
 	give(s, ctx)(s.Store.Runs(ctx, id, n[1], since, ladder.RunState(ctx.Query("state")), int(n[0])))
 }

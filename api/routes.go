@@ -14,6 +14,7 @@ import (
 
 	"wladder/core/change"
 	"wladder/core/definition"
+	"wladder/core/policy"
 	"wladder/core/record"
 	"wladder/core/view"
 	"wladder/engine"
@@ -88,6 +89,9 @@ var routes = []route{
 		files, err := s.Engine.HostFiles(c, c.Param("name"), c.Query("service"), c.Query("file"))
 		give(s, c)(files, fit(err))
 	}},
+	{"GET", "/hosts/{name}/services", "The services that a host carries, with what a climb last did with each", "viewer", false, nil, []view.HostService{}, 200, func(s *Server, c *gin.Context) {
+		give(s, c)(s.Store.HostServices(c, c.Param("name")))
+	}},
 	{"GET", "/hosts/{name}/history", "What became of one setting of a host, the oldest first", looking, false, nil, []view.Told{}, 200, func(s *Server, c *gin.Context) {
 		told, err := s.Engine.History(c, c.Param("name"), c.Query("service"), c.Query("file"), c.Query("address"))
 		give(s, c)(told, fit(err))
@@ -99,6 +103,11 @@ var routes = []route{
 
 	{"GET", "/services", "The newest version of each definition, by the page; by a part of their names", "viewer", false, nil, []view.Service{}, 200, (*Server).services},
 	{"GET", "/services/{name}", "The newest version of one definition", "viewer", false, nil, view.Service{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Service(c, c.Param("name"))) }},
+	{"GET", "/services/{name}/parts", "A version of a definition in its parts; the newest, where none is given", "viewer", false, nil, view.ServiceParts{}, 200, func(s *Server, c *gin.Context) {
+		if n, ok := s.numbers(c, rows, "version"); ok {
+			give(s, c)(s.Store.ServiceParts(c, c.Param("name"), int(n[1])))
+		}
+	}},
 	{"GET", "/services/{name}/in-force", "The version of a definition that serves hosts", "viewer", false, nil, view.Service{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.ApprovedService(c, c.Param("name"))) }},
 	{"POST", "/services", "Load a definition", "admin", false, "", view.Service{}, 200, (*Server).loadService},
 	{"POST", "/tries", "What a definition would find on a host, before it is approved: what stands at its paths, and what it would run", "admin", false, view.Trying{}, view.Tried{}, 200, (*Server).try},
@@ -123,6 +132,14 @@ var routes = []route{
 		}
 	}},
 
+	{"GET", "/today", "What climbs, what waits for the caller, and what is not well", "viewer", false, nil, view.Today{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Today(c, who(c), time.Now())) }},
+	{"GET", "/calendar", "The windows and freezes of some days, the earliest first", "viewer", false, nil, []policy.Coming{}, 200, func(s *Server, c *gin.Context) {
+		from, ok := s.moment(c, "from")
+		to, ok2 := s.moment(c, "to")
+		if ok && ok2 {
+			give(s, c)(s.Store.Calendar(c, from, to))
+		}
+	}},
 	{"GET", "/policy", "The policy that holds", "viewer", false, nil, view.PolicyVersion{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Policy(c)) }},
 	{"PUT", "/policy", "Ask for another policy, to which a second admin has to agree", "admin", true, "", view.Requested{}, 200, (*Server).loadPolicy},
 
@@ -213,6 +230,7 @@ var routes = []route{
 	}},
 
 	{"GET", "/record", "The record", "viewer", false, nil, []record.Entry{}, 200, (*Server).record},
+	{"GET", "/record/told", "The record in sentences, the newest first", "viewer", false, nil, []view.Sentence{}, 200, (*Server).told},
 	{"GET", "/record/checkpoint", "Where the record ends, signed, after all of it was read", "viewer", false, nil, record.Checkpoint{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Checkpoint(c)) }},
 	{"GET", "/record/verification", "Whether the record holds", "viewer", false, nil, view.Verification{}, 200, (*Server).verify},
 }
@@ -422,10 +440,12 @@ func (s *Server) withdrawService(ctx *gin.Context) {
 
 func (s *Server) changes(ctx *gin.Context) {
 	n, ok := s.numbers(ctx, 500, "before")
-	if !ok {
+	since, ok2 := s.moment(ctx, "since")
+	if !ok || !ok2 {
 		return
 	}
-	all, err := s.Store.Changes(ctx, store.Filter{State: change.State(ctx.Query("state")), Service: ctx.Query("service"), Author: ctx.Query("author"), Before: n[1], Limit: int(n[0])})
+	all, err := s.Store.Changes(ctx, store.Filter{State: change.State(ctx.Query("state")), Service: ctx.Query("service"), Author: ctx.Query("author"), Host: ctx.Query("host"), Text: ctx.Query("text"),
+		Since: since, UnderWay: ctx.Query("under_way") == "true", Before: n[1], Limit: int(n[0])})
 	for i := range all {
 		all[i].Next = view.Asked(all[i])
 	}
@@ -551,6 +571,19 @@ func (s *Server) numbers(ctx *gin.Context, most int, names ...string) ([]int64, 
 	return out, true
 }
 
+// moment reads a time of the address; the zero time where there is none.
+func (s *Server) moment(ctx *gin.Context, name string) (at time.Time, ok bool) {
+	text := ctx.Query(name)
+	if text == "" {
+		return at, true
+	}
+	at, err := time.Parse(time.RFC3339Nano, text)
+	if err != nil {
+		s.fail(ctx, invalid{fmt.Errorf("%s: %q is no time as in RFC 3339", name, text)})
+	}
+	return at, err == nil
+}
+
 // rows is the longest page of a list.
 const rows = 1000
 
@@ -639,6 +672,16 @@ func fit(err error) error {
 func (s *Server) record(ctx *gin.Context) {
 	if n, ok := s.numbers(ctx, rows, "change", "after"); ok {
 		give(s, ctx)(s.Store.Record(ctx, n[1], n[2], int(n[0])))
+	}
+}
+
+// told gives the record as people read it.
+func (s *Server) told(ctx *gin.Context) {
+	n, ok := s.numbers(ctx, 500, "before", "change")
+	since, ok2 := s.moment(ctx, "since")
+	until, ok3 := s.moment(ctx, "until")
+	if ok && ok2 && ok3 {
+		give(s, ctx)(s.Store.Told(ctx, store.RecordFilter{Change: n[2], Host: ctx.Query("host"), By: ctx.Query("by"), Since: since, Until: until, Before: n[1], Limit: int(n[0])}))
 	}
 }
 

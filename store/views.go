@@ -18,23 +18,45 @@ import (
 
 // Filter picks changes for a list; the zero of each picks all.
 type Filter struct {
-	State   change.State
-	Service string
-	Author  string
-	Before  int64 // changes with a lower number
-	Limit   int
+	State    change.State
+	Service  string
+	Author   string
+	Host     string    // whose newest rehearsal touches it
+	Text     string    // a part of the title, or the number
+	Since    time.Time // moved since then
+	UnderWay bool      // a climb of it has not ended
+	Before   int64     // changes with a lower number
+	Limit    int
 }
 
 const changeList = `select c.id, c.title, c.services, c.author, c.state, c.revision, c.created_at, c.updated_at,
 	coalesce((select l.state from climbs l where l.change = c.id order by l.id desc limit 1), '') as rolling,
+	coalesce((select l.why from climbs l where l.change = c.id order by l.id desc limit 1), '') as why,
+	(select l.started_at from climbs l where l.change = c.id order by l.id desc limit 1) as climbing_since,
 	coalesce((select coalesce(p.hosts, r.hosts) from rehearsals r left join plans p on p.id = r.plan where r.change = c.id and r.revision = c.revision and r.ended_at is not null order by r.id desc limit 1), 0)::int as hosts,
 	(select min(e.due_at) from approvals e where e.change = c.id and e.verdict = 'emergency' and not exists (select from approvals r where r.change = c.id and r.digest = e.digest and r.verdict = 'reviewed' and r.id > e.id)) as review_due
 	from changes c `
 
 // Changes gives changes, the newest first.
 func (s *Store) Changes(ctx context.Context, f Filter) ([]view.Change, error) {
-	all, err := lax[view.Change](ctx, s.pool, changeList+`where ($1 = '' or c.state = $1) and ($2 = '' or $2 = any(c.services)) and ($3 = '' or c.author = $3) and ($4 = 0 or c.id < $4) order by c.id desc limit $5`,
-		string(f.State), f.Service, f.Author, f.Before, f.Limit)
+	return s.listed(ctx, `where ($1 = '' or c.state = $1) and ($2 = '' or $2 = any(c.services)) and ($3 = '' or c.author = $3) and ($4 = 0 or c.id < $4)
+			and ($6 = '' or strpos(lower(c.title), lower($6)) > 0 or c.id::text = $6) and ($7::timestamptz is null or c.updated_at >= $7)
+			and (not $8 or exists (select from climbs l where l.change = c.id and l.state = any('{running,paused,waiting,stopping}')))
+			and ($9 = '' or exists (select from rehearsed_hosts r where r.rehearsal = (select max(id) from rehearsals where change = c.id) and r.host = $9))
+		order by c.id desc limit $5`,
+		string(f.State), f.Service, f.Author, f.Before, f.Limit, f.Text, orNull(f.Since), f.UnderWay, f.Host)
+}
+
+func orNull(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+// listed gives the changes that a condition picks, with the hosts of their newest climbs counted.
+func (s *Store) listed(ctx context.Context, where string, args ...any) ([]view.Change, error) {
+	all, err := lax[view.Change](ctx, s.pool, changeList+where, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -44,24 +66,28 @@ func (s *Store) Changes(ctx context.Context, f Filter) ([]view.Change, error) {
 	}
 	rows, err := many[struct {
 		Change int64
+		Stage  int
 		State  ladder.RunState
 		N      int
-	}](ctx, s.pool, `select c.change, r.state, count(*)::int as n from climbs c join host_runs r on r.climb = c.id
-		where c.id in (select max(id) from climbs where change = any($1) group by change) group by 1, 2`, ids)
+	}](ctx, s.pool, `select c.change, r.stage, r.state, count(*)::int as n from climbs c join host_runs r on r.climb = c.id
+		where c.id in (select max(id) from climbs where change = any($1) group by change) group by 1, 2, 3 order by 1, 2, 3`, ids)
 	if err != nil {
 		return nil, err
 	}
-	counts := map[int64]view.Counts{}
-	for _, r := range rows {
-		if counts[r.Change] == nil {
-			counts[r.Change] = view.Counts{}
-		}
-		counts[r.Change][r.State] = r.N
-	}
+	of := map[int64]*view.Change{}
 	for i := range all {
-		if all[i].Counts = counts[all[i].ID]; all[i].Counts == nil {
-			all[i].Counts = view.Counts{}
+		all[i].Counts = view.Counts{}
+		of[all[i].ID] = &all[i]
+	}
+	for _, r := range rows {
+		c := of[r.Change]
+		c.Counts[r.State] += r.N
+		if n := len(c.Rungs); n == 0 || c.Rungs[n-1].Stage != r.Stage {
+			c.Rungs = append(c.Rungs, view.Rung{Stage: r.Stage, Counts: view.Counts{}})
 		}
+		rung := &c.Rungs[len(c.Rungs)-1]
+		rung.Hosts += r.N
+		rung.Counts[r.State] = r.N
 	}
 	return all, nil
 }

@@ -65,8 +65,7 @@ func TestReviewInConsole(t *testing.T) {
 		p.says("Review")
 	}
 	leave := func() {
-		p.press("Sign out")
-		p.do(chromedp.WaitVisible(chromedp.CSS("#name")))
+		p.signOut()
 	}
 	at("oda")
 	p.says("It lacks 2 approvals from gauges")

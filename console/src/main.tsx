@@ -2,84 +2,93 @@ import '@fontsource/ibm-plex-mono/latin-400.css'
 import '@fontsource/ibm-plex-sans/latin-400.css'
 import '@fontsource/ibm-plex-sans/latin-500.css'
 import '@fontsource/ibm-plex-sans/latin-600.css'
-import { QueryClient, QueryClientProvider, useQuery, useQueryClient } from '@tanstack/react-query'
-import { Button, ConfigProvider } from 'antd'
-import { StrictMode } from 'react'
+import { QueryClient, QueryClientProvider, useQuery } from '@tanstack/react-query'
+import { ConfigProvider } from 'antd'
+import { lazy, StrictMode, Suspense, useLayoutEffect, type ReactNode } from 'react'
 import { createRoot } from 'react-dom/client'
-import { BrowserRouter, Link, Navigate, Route, Routes } from 'react-router'
-import type { Account } from './api/client'
-import { session, signOut } from './api/queries'
+import { BrowserRouter, Route, Routes } from 'react-router'
+import { Refusal } from './api/client'
+import { session } from './api/queries'
+import { Bar } from './frame/Bar'
 import './index.css'
-import { ChangePage } from './pages/change/ChangePage'
-import { ChangesPage } from './pages/changes/ChangesPage'
-import { PeoplePage } from './pages/people/PeoplePage'
 import { SignInPage } from './pages/sign-in/SignInPage'
-import { light, theme, variables } from './theme'
+import { TodayPage } from './pages/today/TodayPage'
+import { theme, variables } from './theme'
+import { usePalette } from './ui/appearance'
+import { Page } from './ui/Page'
+import { Problem, Waiting } from './ui/States'
 
-function Bar({ me }: { me: Account }) {
-  const cache = useQueryClient()
-  const leave = async () => {
-    await signOut().catch(() => undefined)
-    cache.clear()
-    await cache.invalidateQueries()
-    location.assign('/')
-  }
-  return (
-    <header className="bar">
-      <Link className="name" to="/">
-        <svg viewBox="0 0 16 16" width={16} height={16} aria-hidden="true">
-          <path d="M4 1v14M12 1v14M4 4h8M4 8h8M4 12h8" stroke="var(--spruce)" strokeWidth={1.6} fill="none" />
-        </svg>
-        Wide Ladder
-      </Link>
-      <Link to="/">Changes</Link>
-      <Link to="/people">People</Link>
-      <span className="rest" />
-      <span>
-        {me.display} <span className="second">{me.roles.join(', ') || 'viewer'}</span>
-      </span>
-      <Button size="small" onClick={leave}>
-        Sign out
-      </Button>
-    </header>
-  )
-}
+// What the start page does not need is loaded when it is opened.
+const ChangePage = lazy(() => import('./pages/change/ChangePage').then((m) => ({ default: m.ChangePage })))
+const ChangesPage = lazy(() => import('./pages/changes/ChangesPage').then((m) => ({ default: m.ChangesPage })))
+const HostPage = lazy(() => import('./pages/host/HostPage').then((m) => ({ default: m.HostPage })))
+const HostsPage = lazy(() => import('./pages/hosts/HostsPage').then((m) => ({ default: m.HostsPage })))
+const PeoplePage = lazy(() => import('./pages/people/PeoplePage').then((m) => ({ default: m.PeoplePage })))
+const DocsPage = lazy(() => import('./pages/docs/DocsPage').then((m) => ({ default: m.DocsPage })))
+const RecordPage = lazy(() => import('./pages/record/RecordPage').then((m) => ({ default: m.RecordPage })))
+const ServicePage = lazy(() => import('./pages/service/ServicePage').then((m) => ({ default: m.ServicePage })))
+const ServicesPage = lazy(() => import('./pages/services/ServicesPage').then((m) => ({ default: m.ServicesPage })))
 
 function Console() {
   const me = useQuery(session())
   if (me.isPending) return null
-  if (!me.data) return <SignInPage />
-  if (me.data.must_change)
-    return (
-      <BrowserRouter>
-        <Bar me={me.data} />
-        <p className="notice">Somebody else knows your password. Set one of your own below; until then nothing else opens.</p>
-        <PeoplePage me={me.data} />
-      </BrowserRouter>
-    )
+  if (!me.data) return me.error instanceof Refusal && me.error.status === 401 ? <SignInPage /> : <Problem error={me.error} again={() => void me.refetch()} />
   return (
     <BrowserRouter>
       <Bar me={me.data} />
-      <Routes>
-        <Route path="/" element={<ChangesPage />} />
-        <Route path="/changes/:id" element={<ChangePage me={me.data} />} />
-        <Route path="/people" element={<PeoplePage me={me.data} />} />
-        <Route path="*" element={<Navigate to="/" replace />} />
-      </Routes>
+      <Suspense fallback={<Waiting what="the page" />}>
+        {me.data.must_change ? (
+          <>
+            <p className="notice">Somebody else knows your password. Set one of your own below; until then nothing else opens.</p>
+            <PeoplePage me={me.data} />
+          </>
+        ) : (
+          <Routes>
+            <Route path="/" element={<TodayPage me={me.data} />} />
+            <Route path="/changes" element={<ChangesPage />} />
+            <Route path="/changes/:id" element={<ChangePage me={me.data} />} />
+            <Route path="/hosts" element={<HostsPage me={me.data} />} />
+            <Route path="/hosts/:name" element={<HostPage me={me.data} />} />
+            <Route path="/services" element={<ServicesPage me={me.data} />} />
+            <Route path="/services/:name" element={<ServicePage me={me.data} />} />
+            <Route path="/record" element={<RecordPage />} />
+            <Route path="/people" element={<PeoplePage me={me.data} />} />
+            <Route path="/docs/:name" element={<DocsPage />} />
+            <Route path="*" element={<Gone />} />
+          </Routes>
+        )}
+      </Suspense>
     </BrowserRouter>
   )
 }
 
+function Gone() {
+  return (
+    <Page title="Nothing is at this address" help="console">
+      <p>It may have been typed wrongly. “Go to” finds changes, hosts, services and people by their names.</p>
+    </Page>
+  )
+}
+
+// Looks gives the colours of the chosen appearance to everything inside.
+function Looks({ children }: { children: ReactNode }) {
+  const palette = usePalette()
+  useLayoutEffect(() => {
+    for (const [name, value] of Object.entries(variables(palette))) document.documentElement.style.setProperty(name, value)
+    document.documentElement.style.colorScheme = palette.scheme
+  }, [palette])
+  return <ConfigProvider theme={theme(palette)}>{children}</ConfigProvider>
+}
+
 const root = document.getElementById('root')
 if (root) {
-  for (const [name, value] of Object.entries(variables(light))) document.documentElement.style.setProperty(name, value)
   createRoot(root).render(
     <StrictMode>
-      <ConfigProvider theme={theme(light)}>
+      <Looks>
         <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { staleTime: 1000, retry: 1 } } })}>
           <Console />
         </QueryClientProvider>
-      </ConfigProvider>
+      </Looks>
     </StrictMode>,
   )
 }

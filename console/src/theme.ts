@@ -1,8 +1,9 @@
-import type { ThemeConfig } from 'antd'
+import { theme as looks, type ThemeConfig } from 'antd'
 
 // The one home of colours: CSS variables for our own parts, theme tokens for
-// the component library. Dark is prepared; nothing offers it yet.
+// the component library.
 export const light = {
+  scheme: 'light',
   paper: '#FBFAF7',
   raised: '#FFFFFF',
   line: '#DDE0DA',
@@ -21,6 +22,7 @@ export const light = {
 export type Palette = typeof light
 
 export const dark: Palette = {
+  scheme: 'dark',
   paper: '#12181A',
   raised: '#1A2226',
   line: '#2C373B',
@@ -43,6 +45,7 @@ export function variables(p: Palette): Record<string, string> {
 export function theme(p: Palette): ThemeConfig {
   return {
     cssVar: {},
+    algorithm: p.scheme === 'dark' ? looks.darkAlgorithm : looks.defaultAlgorithm,
     token: {
       colorPrimary: p.spruce,
       colorLink: p.spruce,
@@ -52,8 +55,19 @@ export function theme(p: Palette): ThemeConfig {
       colorInfo: p.tide,
       colorBgBase: p.raised,
       colorBgLayout: p.paper,
+      colorBgContainer: p.raised,
+      colorBgElevated: p.raised,
+      colorBgContainerDisabled: p.paper,
       colorTextBase: p.ink,
+      colorText: p.ink,
       colorTextSecondary: p.second,
+      colorTextTertiary: p.second,
+      colorTextDescription: p.second,
+      colorTextPlaceholder: p.second,
+      colorTextDisabled: p.second,
+      colorTextLightSolid: p.scheme === 'dark' ? p.paper : p.raised,
+      colorPrimaryHover: p.spruce,
+      colorPrimaryActive: p.spruce,
       colorBorder: p.line,
       colorBorderSecondary: p.line,
       borderRadius: 3,
@@ -67,7 +81,6 @@ export function theme(p: Palette): ThemeConfig {
     },
     components: {
       Button: { primaryShadow: 'none', defaultShadow: 'none', dangerShadow: 'none', fontWeight: 500 },
-      Table: { headerBg: p.paper, headerColor: p.second, headerSplitColor: 'transparent', rowHoverBg: p.paper, cellPaddingBlockSM: 6 },
     },
   }
 }

@@ -160,6 +160,40 @@ func clock(text string) time.Duration {
 	return hour*time.Hour + minute*time.Minute
 }
 
+// Coming is one time at which a window is open, or a freeze holds.
+type Coming struct {
+	Freeze  bool      `json:"freeze,omitempty"`
+	Name    string    `json:"name"`
+	Because string    `json:"because,omitempty"`
+	Where   string    `json:"where,omitempty"` // on which hosts; all where it is empty
+	From    time.Time `json:"from"`
+	To      time.Time `json:"to"`
+	Zone    string    `json:"zone"` // in which people reckon
+}
+
+// Ahead gives the windows and freezes that are in progress at a time or begin before another,
+// the earliest first.
+func (p *Policy) Ahead(from, to time.Time) []Coming {
+	all := []Coming{}
+	add := func(spans []Span, freeze bool) {
+		for _, s := range spans {
+			seen := map[time.Time]bool{}
+			for day := from; day.Before(to.Add(7 * 24 * time.Hour)); day = day.Add(7 * 24 * time.Hour) {
+				for _, o := range s.around(day, freeze) {
+					if o.to.After(from) && o.from.Before(to) && o.to.After(o.from) && !seen[o.from] {
+						seen[o.from] = true
+						all = append(all, Coming{freeze, s.Name, s.Because, s.Where, o.from.UTC(), o.to.UTC(), s.Zone})
+					}
+				}
+			}
+		}
+	}
+	add(p.Windows, false)
+	add(p.Freezes, true)
+	slices.SortStableFunc(all, func(a, b Coming) int { return a.From.Compare(b.From) })
+	return all
+}
+
 // Hold is why hosts are left alone at a time.
 type Hold struct {
 	Freeze bool   // else a window is closed

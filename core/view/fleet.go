@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"wladder/core/conf"
+	"wladder/core/ladder"
 )
 
 // Drift is what is not as it was left on hosts, as of the last look at each.
@@ -40,6 +41,89 @@ type Unready struct {
 // Where names hosts by an expression.
 type Where struct {
 	Where string `json:"where"`
+}
+
+// HostService is a service that a host carries.
+type HostService struct {
+	Service string        `json:"service"`
+	Title   string        `json:"title"`
+	Unit    string        `json:"unit"`
+	Files   []ServiceFile `json:"files"`
+	Last    *LastRun      `json:"last,omitempty"` // nil: no climb has touched it
+}
+
+// LastRun is what a climb last did on a host.
+type LastRun struct {
+	Change int64           `json:"change"`
+	Title  string          `json:"title"`
+	State  ladder.RunState `json:"state"`
+	Why    string          `json:"why,omitempty"`
+	At     time.Time       `json:"at"`
+}
+
+// ServiceParts is a version of a definition as people read it.
+type ServiceParts struct {
+	Service  Service          `json:"service"`
+	Where    string           `json:"where"` // which hosts carry it
+	Unit     string           `json:"unit"`
+	Files    []ServiceFile    `json:"files"`
+	Settings []ServiceSetting `json:"settings"`
+	Rules    []ServiceRule    `json:"rules"`
+	Trial    []string         `json:"trial"` // the checker's words
+	Acts     []ServiceAct     `json:"acts"`  // the lightest first
+	InForce  []ServiceProbe   `json:"in_force"`
+	Probes   []ServiceProbe   `json:"probes"`
+	Pool     string           `json:"pool,omitempty"` // what names the pool of a host
+	Keep     int              `json:"keep,omitempty"`
+	Settle   string           `json:"settle"`
+}
+
+// ServiceFile is a file of a definition; Paths are by family of distributions.
+type ServiceFile struct {
+	Key    string            `json:"key"`
+	Format string            `json:"format"`
+	Paths  map[string]string `json:"paths"`
+}
+
+// ServiceSetting is a setting that a definition explains.
+type ServiceSetting struct {
+	Address     string   `json:"address"`
+	File        string   `json:"file,omitempty"`
+	Type        string   `json:"type"`
+	Range       string   `json:"range,omitempty"`
+	Choices     []string `json:"choices,omitempty"`
+	Measure     string   `json:"measure,omitempty"`
+	Default     string   `json:"default,omitempty"`
+	Explanation string   `json:"explanation,omitempty"`
+	Source      string   `json:"source,omitempty"`
+	Act         string   `json:"act,omitempty"`
+	Secret      bool     `json:"secret,omitempty"`
+	Since       string   `json:"since,omitempty"`
+	Until       string   `json:"until,omitempty"`
+}
+
+// ServiceRule is what has to hold between settings.
+type ServiceRule struct {
+	Holds  string `json:"holds"`
+	Weight string `json:"weight"`
+	Say    string `json:"say"`
+}
+
+// ServiceAct is what has the service take its files up.
+type ServiceAct struct {
+	Name     string     `json:"name"`
+	Commands [][]string `json:"commands"`
+	Serves   bool       `json:"serves,omitempty"`
+	Reboots  bool       `json:"reboots,omitempty"`
+}
+
+// ServiceProbe is what is asked of a host, and what is expected.
+type ServiceProbe struct {
+	Name   string `json:"name"`
+	Ask    string `json:"ask"`
+	Expect string `json:"expect,omitempty"`
+	Before string `json:"before,omitempty"`
+	After  string `json:"after,omitempty"`
 }
 
 // HostFiles are the files of a service on a host, as they are there now.

@@ -187,8 +187,13 @@ type Change struct {
 	UpdatedAt time.Time    `json:"updated_at"`
 	Next      string       `json:"next"` // what is asked of whom, in words
 	Counts    Counts       `json:"counts"`
-	// Rolling is the state of the newest climb, empty where there is none.
-	Rolling ladder.ClimbState `json:"rolling,omitempty"`
+	// Rolling is the state of the newest climb, empty where there is none; Why the reason, in words,
+	// and ClimbingSince when it began.
+	Rolling       ladder.ClimbState `json:"rolling,omitempty"`
+	Why           string            `json:"why,omitempty"`
+	ClimbingSince *time.Time        `json:"climbing_since,omitempty"`
+	// Rungs count the hosts of that climb by stage, in a list alone: a summary has them in its climb.
+	Rungs []Rung `json:"rungs,omitempty" db:"-"`
 	// ReviewDue is when somebody else reviews, at the latest, what was approved in an emergency.
 	ReviewDue *time.Time `json:"review_due,omitempty"`
 }

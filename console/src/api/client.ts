@@ -16,6 +16,14 @@ export type Account = Schemas['Account']
 export type Person = Schemas['Person']
 export type Request = Schemas['Request']
 export type SignInRow = Schemas['SignInRow']
+export type Today = Schemas['Today']
+export type Host = Schemas['Host']
+export type HostFile = Schemas['HostFile']
+export type Setting = Schemas['Setting']
+export type Service = Schemas['Service']
+export type ServiceParts = Schemas['ServiceParts']
+export type Sentence = Schemas['Sentence']
+export type Coming = Schemas['Coming']
 
 export const api = createClient<paths>({ baseUrl: '/api/v1' })
 

@@ -1,9 +1,154 @@
-import { queryOptions } from '@tanstack/react-query'
+import { keepPreviousData, queryOptions } from '@tanstack/react-query'
 import { api, done, type HostRun, type RunState, type Schemas } from './client'
 
 export const session = () => queryOptions({ queryKey: ['session'], queryFn: () => done(api.GET('/session')), retry: false, staleTime: 60_000 })
 
-export const changes = () => queryOptions({ queryKey: ['changes'], queryFn: () => done(api.GET('/changes')), refetchInterval: 4000 })
+export interface ChangeFilter {
+  state?: string
+  service?: string
+  author?: string
+  host?: string
+  text?: string
+  since?: string
+  under_way?: string
+  before?: number
+  limit?: number
+}
+
+// changesPage is how many changes stand on a page.
+export const changesPage = 50
+
+export const changes = (filter: ChangeFilter) =>
+  queryOptions({ queryKey: ['changes', filter], queryFn: () => done(api.GET('/changes', { params: { query: filter } })), refetchInterval: 4000, placeholderData: keepPreviousData })
+
+// underWay are the changes of which a climb has not ended.
+export const underWay = () =>
+  queryOptions({ queryKey: ['changes', 'under way'], queryFn: () => done(api.GET('/changes', { params: { query: { under_way: 'true', limit: 50 } } })), refetchInterval: 4000 })
+
+export const today = () => queryOptions({ queryKey: ['today'], queryFn: () => done(api.GET('/today')), refetchInterval: 5000 })
+
+export const calendar = (from: string, to: string) => queryOptions({ queryKey: ['calendar', from, to], queryFn: () => done(api.GET('/calendar', { params: { query: { from, to } } })) })
+
+export interface HostFilter {
+  name?: string
+  where?: string
+  label?: string[]
+  after?: string
+  limit?: number
+}
+
+export const hosts = (filter: HostFilter) =>
+  queryOptions({ queryKey: ['hosts', filter], queryFn: () => done(api.GET('/hosts', { params: { query: filter } })), placeholderData: keepPreviousData, refetchInterval: 15_000 })
+
+const ofHost = (name: string) => ({ params: { path: { name } } })
+
+export const host = (name: string) => queryOptions({ queryKey: ['host', name], queryFn: () => done(api.GET('/hosts/{name}', ofHost(name))) })
+
+export const hostServices = (name: string) => queryOptions({ queryKey: ['host', name, 'services'], queryFn: () => done(api.GET('/hosts/{name}/services', ofHost(name))) })
+
+// hostFiles connects to the host: it is asked for, and kept until it is asked for again.
+export const hostFiles = (name: string, service: string, asked: boolean) =>
+  queryOptions({
+    queryKey: ['host', name, 'files', service],
+    queryFn: () => done(api.GET('/hosts/{name}/files', { params: { path: { name }, query: { service } } })),
+    enabled: asked,
+    staleTime: Infinity,
+    gcTime: 10 * 60_000,
+    retry: false,
+  })
+
+export const settingHistory = (name: string, service: string, file: string, address: string) =>
+  queryOptions({
+    queryKey: ['host', name, 'history', service, file, address],
+    queryFn: () => done(api.GET('/hosts/{name}/history', { params: { path: { name }, query: { service, file, address } } })),
+    retry: false,
+  })
+
+export const drift = (name: string) => queryOptions({ queryKey: ['drift', name], queryFn: () => done(api.GET('/drift', { params: { query: { host: name } } })) })
+
+export const lookForDrift = (where: string) => done(api.POST('/drift', { body: { where } }))
+
+export const survey = (where: string) => done(api.POST('/survey', { body: { where } }))
+
+export const setAside = (name: string, body: Schemas['HostChange']) => done(api.PATCH('/hosts/{name}', { ...ofHost(name), body }))
+
+export const hostKey = (name: string) => queryOptions({ queryKey: ['host', name, 'key'], queryFn: () => done(api.GET('/hosts/{name}/key', ofHost(name))), retry: false, gcTime: 0 })
+
+export const pinKey = (name: string, fingerprint: string) => done(api.POST('/hosts/{name}/key', { ...ofHost(name), body: { fingerprint } }))
+
+export const loadHosts = (body: Schemas['Host'][]) => done(api.POST('/hosts', { body }))
+
+export const services = () => queryOptions({ queryKey: ['services'], queryFn: () => done(api.GET('/services', { params: { query: { limit: 500 } } })) })
+
+export const serviceParts = (name: string, version: number) =>
+  queryOptions({ queryKey: ['service', name, version], queryFn: () => done(api.GET('/services/{name}/parts', { params: { path: { name }, query: { version: version || undefined } } })) })
+
+export const loadService = (source: string) => done(api.POST('/services', { body: source, bodySerializer: (text) => text, headers: { 'Content-Type': 'application/yaml' } }))
+
+export const approveService = (name: string, digest: string) => done(api.POST('/services/{name}/approval', { params: { path: { name } }, body: { digest, because: '' } }))
+
+export const withdrawService = (name: string, digest: string, because: string) => done(api.POST('/services/{name}/withdrawal', { params: { path: { name } }, body: { digest, because } }))
+
+// compared asks hosts: it connects to each.
+export const compared = (body: Schemas['Comparing']) => done(api.POST('/comparisons', { body }))
+
+export interface RecordFilter {
+  change?: number
+  host?: string
+  by?: string
+  since?: string
+  until?: string
+  before?: number
+  limit?: number
+}
+
+export const recordPage = 50
+
+export const told = (filter: RecordFilter) =>
+  queryOptions({ queryKey: ['record', filter], queryFn: () => done(api.GET('/record/told', { params: { query: filter } })), placeholderData: keepPreviousData, refetchInterval: 15_000 })
+
+export const verification = () => queryOptions({ queryKey: ['verification'], queryFn: () => done(api.GET('/record/verification')), staleTime: 60_000 })
+
+export const policy = () => queryOptions({ queryKey: ['policy'], queryFn: () => done(api.GET('/policy')) })
+
+export const secrets = () => queryOptions({ queryKey: ['secrets'], queryFn: () => done(api.GET('/secrets')) })
+
+export const receivers = () => queryOptions({ queryKey: ['receivers'], queryFn: () => done(api.GET('/receivers')) })
+
+export const forms = () => queryOptions({ queryKey: ['forms'], queryFn: () => done(api.GET('/forms')) })
+
+export const giveHalt = (body: Schemas['Halting']) => done(api.POST('/halts', { body }))
+
+export const liftHalt = (number: number, because: string) => done(api.POST('/halts/{id}/lifting', { params: { path: { id: number } }, body: { digest: '', because } }))
+
+export interface Found {
+  kind: string
+  words: string
+  to: string
+}
+
+// found looks for changes, hosts, services and people by a part of their names.
+export const found = (text: string) =>
+  queryOptions({
+    queryKey: ['found', text],
+    enabled: text !== '',
+    placeholderData: keepPreviousData,
+    queryFn: async ({ client }): Promise<Found[]> => {
+      const has = (words: string) => words.toLowerCase().includes(text.toLowerCase())
+      const [someChanges, someHosts, someServices, some] = await Promise.all([
+        done(api.GET('/changes', { params: { query: { text, limit: 6 } } })),
+        done(api.GET('/hosts', { params: { query: { name: text, limit: 6 } } })),
+        client.fetchQuery({ ...services(), staleTime: 60_000 }),
+        client.fetchQuery({ ...people(), staleTime: 60_000 }),
+      ])
+      return [
+        ...someChanges.map((c) => ({ kind: `change ${c.id}`, words: c.title, to: `/changes/${c.id}` })),
+        ...someHosts.map((h) => ({ kind: 'host', words: h.name, to: `/hosts/${h.name}` })),
+        ...someServices.filter((s) => has(s.name) || has(s.title)).slice(0, 6).map((s) => ({ kind: 'service', words: s.name, to: `/services/${s.name}` })),
+        ...some.filter((p) => has(p.name) || has(p.display)).slice(0, 6).map((p) => ({ kind: 'person', words: p.display, to: `/record?by=${p.name}` })),
+      ]
+    },
+  })
 
 export const change = (id: number) =>
   queryOptions({ queryKey: ['change', id], queryFn: () => done(api.GET('/changes/{id}', { params: { path: { id } } })) })

@@ -92,6 +92,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The windows and freezes of some days, the earliest first
+         * @description Needs the role viewer.
+         */
+        get: operations["getCalendar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes": {
         parameters: {
             query?: never;
@@ -1080,6 +1100,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hosts/{name}/services": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The services that a host carries, with what a climb last did with each
+         * @description Needs the role viewer.
+         */
+        get: operations["getHostsNameServices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/key": {
         parameters: {
             query?: never;
@@ -1176,6 +1216,26 @@ export interface paths {
          * @description Needs the role viewer.
          */
         get: operations["getRecordCheckpoint"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/record/told": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The record in sentences, the newest first
+         * @description Needs the role viewer.
+         */
+        get: operations["getRecordTold"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1388,6 +1448,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/services/{name}/parts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A version of a definition in its parts; the newest, where none is given
+         * @description Needs the role viewer.
+         */
+        get: operations["getServicesNameParts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services/{name}/try-approval": {
         parameters: {
             query?: never;
@@ -1533,6 +1613,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/today": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What climbs, what waits for the caller, and what is not well
+         * @description Needs the role viewer.
+         */
+        get: operations["getToday"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/tokens": {
         parameters: {
             query?: never;
@@ -1662,6 +1762,8 @@ export interface components {
         };
         Change: {
             author: string;
+            /** Format: date-time */
+            climbing_since?: string;
             counts: {
                 [key: string]: number;
             };
@@ -1676,12 +1778,14 @@ export interface components {
             revision: number;
             /** @enum {string} */
             rolling?: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
+            rungs?: components["schemas"]["Rung"][];
             services: string[];
             /** @enum {string} */
             state: "draft" | "rehearsed" | "offered" | "approved" | "climbing" | "completed" | "stopped" | "countered" | "withdrawn";
             title: string;
             /** Format: date-time */
             updated_at: string;
+            why?: string;
         };
         ChangeDetail: {
             approvals: components["schemas"]["Approval"][];
@@ -1689,6 +1793,8 @@ export interface components {
             behind?: string[];
             behind_count?: number;
             climb?: components["schemas"]["Climb"];
+            /** Format: date-time */
+            climbing_since?: string;
             counts: {
                 [key: string]: number;
             };
@@ -1714,6 +1820,7 @@ export interface components {
             revision: number;
             /** @enum {string} */
             rolling?: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
+            rungs?: components["schemas"]["Rung"][];
             services: string[];
             source: string;
             /** @enum {string} */
@@ -1727,6 +1834,7 @@ export interface components {
             /** Format: date-time */
             updated_at: string;
             where: string;
+            why?: string;
         };
         Check: {
             in: string;
@@ -1771,6 +1879,17 @@ export interface components {
             state: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
             why: string;
         };
+        Coming: {
+            because?: string;
+            freeze?: boolean;
+            /** Format: date-time */
+            from: string;
+            name: string;
+            /** Format: date-time */
+            to: string;
+            where?: string;
+            zone: string;
+        };
         Comment: {
             account: string;
             /** Format: date-time */
@@ -1804,8 +1923,8 @@ export interface components {
         ComparedSetting: {
             address: string;
             file: string;
-            there: unknown;
-            values: unknown;
+            there: boolean[];
+            values: string[];
         };
         ComparedValue: {
             as?: string[];
@@ -2033,6 +2152,13 @@ export interface components {
             updated_at: string;
             why: string;
         };
+        HostService: {
+            files: components["schemas"]["ServiceFile"][];
+            last?: components["schemas"]["LastRun"];
+            service: string;
+            title: string;
+            unit: string;
+        };
         HostsLoaded: {
             added: number;
             asked: number;
@@ -2052,6 +2178,16 @@ export interface components {
         };
         KeyPinned: {
             fingerprint: string;
+        };
+        LastRun: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            change: number;
+            /** @enum {string} */
+            state: "queued" | "working" | "soaking" | "done" | "restoring" | "restored" | "unknown" | "stranded" | "passed-over";
+            title: string;
+            why?: string;
         };
         LeftOut: {
             account: string;
@@ -2363,6 +2499,22 @@ export interface components {
             name: string;
             version: number;
         };
+        Sentence: {
+            actor: string;
+            /** Format: date-time */
+            at: string;
+            /** @description any JSON */
+            body: unknown;
+            /** Format: int64 */
+            change?: number;
+            hash: string;
+            kind: string;
+            prev: string;
+            says: string;
+            /** Format: int64 */
+            seq: number;
+            subject: string;
+        };
         Service: {
             /** Format: date-time */
             approved_at?: string;
@@ -2378,6 +2530,61 @@ export interface components {
             version: number;
             withdrawn_because?: string;
             withdrawn_by?: string;
+        };
+        ServiceAct: {
+            commands: string[][];
+            name: string;
+            reboots?: boolean;
+            serves?: boolean;
+        };
+        ServiceFile: {
+            format: string;
+            key: string;
+            paths: {
+                [key: string]: string;
+            };
+        };
+        ServiceParts: {
+            acts: components["schemas"]["ServiceAct"][];
+            files: components["schemas"]["ServiceFile"][];
+            in_force: components["schemas"]["ServiceProbe"][];
+            keep?: number;
+            pool?: string;
+            probes: components["schemas"]["ServiceProbe"][];
+            rules: components["schemas"]["ServiceRule"][];
+            service: components["schemas"]["Service"];
+            settings: components["schemas"]["ServiceSetting"][];
+            settle: string;
+            trial: string[];
+            unit: string;
+            where: string;
+        };
+        ServiceProbe: {
+            after?: string;
+            ask: string;
+            before?: string;
+            expect?: string;
+            name: string;
+        };
+        ServiceRule: {
+            holds: string;
+            say: string;
+            weight: string;
+        };
+        ServiceSetting: {
+            act?: string;
+            address: string;
+            choices?: string[];
+            default?: string;
+            explanation?: string;
+            file?: string;
+            measure?: string;
+            range?: string;
+            secret?: boolean;
+            since?: string;
+            source?: string;
+            type: string;
+            until?: string;
         };
         Setting: {
             address: string;
@@ -2459,6 +2666,16 @@ export interface components {
             stuck: components["schemas"]["NotBack"][];
             stuck_count: number;
             waits: number;
+        };
+        Today: {
+            ahead: components["schemas"]["Coming"][];
+            climbs: components["schemas"]["Change"][];
+            halts: components["schemas"]["Halt"][];
+            hosts: number;
+            latest: components["schemas"]["Sentence"][];
+            services: number;
+            unwell: components["schemas"]["Unwell"][];
+            waits: components["schemas"]["Waiting"][];
         };
         Token: {
             token: string;
@@ -2550,6 +2767,19 @@ export interface components {
             seen_at: string;
             what: string;
         };
+        Unwell: {
+            count: number;
+            hosts: components["schemas"]["UnwellHost"][];
+            kind: string;
+            /** Format: date-time */
+            since: string;
+        };
+        UnwellHost: {
+            /** Format: int64 */
+            change?: number;
+            host: string;
+            why?: string;
+        };
         Verdict: {
             probe: string;
             waits?: boolean;
@@ -2564,6 +2794,21 @@ export interface components {
             holds: boolean;
             seams?: number[];
             waiting: number;
+        };
+        Waiting: {
+            author?: string;
+            /** Format: int64 */
+            change?: number;
+            hosts?: number;
+            kind: string;
+            next: string;
+            /** Format: date-time */
+            since: string;
+            title: string;
+            /** Format: date-time */
+            until?: string;
+            vetoes?: number;
+            warnings?: number;
         };
         Where: {
             where: string;
@@ -2776,12 +3021,48 @@ export interface operations {
             };
         };
     };
+    getCalendar: {
+        parameters: {
+            query?: {
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The windows and freezes of some days, the earliest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Coming"][];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getChanges: {
         parameters: {
             query?: {
                 state?: string;
                 service?: string;
                 author?: string;
+                host?: string;
+                text?: string;
+                since?: string;
+                under_way?: string;
                 before?: number;
                 limit?: number;
             };
@@ -4585,6 +4866,37 @@ export interface operations {
             };
         };
     };
+    getHostsNameServices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The services that a host carries, with what a climb last did with each */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostService"][];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postKey: {
         parameters: {
             query?: never;
@@ -4754,6 +5066,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Checkpoint"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getRecordTold: {
+        parameters: {
+            query?: {
+                change?: number;
+                host?: string;
+                by?: string;
+                since?: string;
+                until?: string;
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The record in sentences, the newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sentence"][];
                 };
             };
             /** @description A problem, as in RFC 9457 */
@@ -5116,6 +5465,39 @@ export interface operations {
             };
         };
     };
+    getServicesNameParts: {
+        parameters: {
+            query?: {
+                version?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A version of a definition in its parts; the newest, where none is given */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceParts"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "postServicesNameTry-approval": {
         parameters: {
             query?: never;
@@ -5380,6 +5762,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Surveyed"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getToday: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What climbs, what waits for the caller, and what is not well */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Today"];
                 };
             };
             /** @description A problem, as in RFC 9457 */

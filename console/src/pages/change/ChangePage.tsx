@@ -1,12 +1,17 @@
 import { useQuery } from '@tanstack/react-query'
 import { Alert } from 'antd'
 import { useState } from 'react'
-import { useParams } from 'react-router'
+import { Link, useParams } from 'react-router'
 import type { Account, ChangeDetail, Group, HostRun, RunState } from '../../api/client'
-import { change, firstIn, runs } from '../../api/queries'
+import { change, firstIn, hostRun, runs, told } from '../../api/queries'
 import { useStream } from '../../api/stream'
 import { isBundled, Ladder, rungsOf } from '../../ui/Ladder'
+import { Page } from '../../ui/Page'
+import { Sections, type Section } from '../../ui/Sections'
+import { useFilters } from '../../ui/Sentence'
 import { Counts } from '../../ui/StateMark'
+import { Problem, Waiting } from '../../ui/States'
+import { Told } from '../../ui/Told'
 import { goesOn } from './actions'
 import { Actions } from './Actions'
 import { Facts } from './Facts'
@@ -20,36 +25,34 @@ export function ChangePage({ me }: { me: Account }) {
   const id = Number(useParams().id)
   const query = useQuery(change(id))
   const up = useStream(id)
-  const [chosen, setChosen] = useState<string>()
+  const [get, set] = useFilters()
   const climb = query.data?.climb
   const known = useQuery({ ...runs(id, climb?.id ?? 0), enabled: climb !== undefined && !isBundled(climb) })
   const odd = useQuery(firstIn(id, query.data && climb && isBundled(climb) ? worst(query.data) : undefined))
-  if (query.isPending) return <main className="second">Reading change {id} …</main>
-  if (!query.data) return <main><Alert type="error" title={query.error?.message} /></main>
+  const chosen = get('host')
+  const named = useQuery({ ...hostRun(id, chosen, ''), enabled: chosen !== '' && climb !== undefined && isBundled(climb) })
   const d = query.data
+  if (!d)
+    return (
+      <Page title={`Change ${id}`} help="console#change">
+        {query.error ? <Problem error={query.error} again={() => void query.refetch()} /> : <Waiting what={`change ${id}`} />}
+      </Page>
+    )
   const all = known.data?.runs ?? []
-  const run = all.find((r) => r.host === chosen) ?? all.find((r) => r.state === worst(d)) ?? odd.data
+  const run = all.find((r) => r.host === chosen) ?? (named.data?.host === chosen ? named.data : undefined) ?? all.find((r) => r.state === worst(d)) ?? odd.data
   return (
-    <main>
+    <Page title={d.title} name={`${d.id}, ${d.title}`} over={`Change ${d.id} · ${d.state}`} help="console#change" action={<Actions detail={d} me={me} />}>
       {!up && <Alert type="warning" title="The connection broke; what you see may be old. It is being tried again." style={{ marginBottom: 12 }} />}
-      <div className="head">
-        <div>
-          <span className="second">
-            Change {d.id} · {d.state}
-          </span>
-          <h1>{d.title}</h1>
-        </div>
-        <Actions detail={d} me={me} />
-      </div>
+      <Sections of={sectionsOf(d)} />
       <div className="work">
         <div>
           {d.climb && (
-            <section aria-label="The climb">
-              <h2 style={{ marginTop: 0 }}>
+            <section aria-label="The climb" id="rollout">
+              <h2>
                 {d.climb.rolls_back ? 'Roll-back' : d.climb.returns ? 'Going back' : 'Climb'}: {d.climb.state}
                 {d.climb.why && d.climb.state !== 'completed' && `, ${d.climb.why}`}
               </h2>
-              <Ladder rungs={rungsOf(d.climb)} runs={all} chosen={run?.host} onChoose={setChosen} />
+              <Ladder rungs={rungsOf(d.climb)} runs={all} chosen={run?.host} onChoose={(host) => set('host', host)} />
               <div style={{ marginTop: 8 }}>
                 <Counts counts={all.length > 0 ? counted(all) : d.counts} notProven={d.climb.not_proven} excused={d.climb.excused} />
               </div>
@@ -57,14 +60,40 @@ export function ChangePage({ me }: { me: Account }) {
             </section>
           )}
           <Rehearsed detail={d} me={me} />
+          <Recorded id={id} />
         </div>
         <aside>
           {run && <HostMargin id={id} run={run} maySteer={me.roles.includes('operator') && goesOn(d)} />}
-          <h2 style={run ? undefined : { marginTop: 0 }}>What this is</h2>
+          <h2>What this is</h2>
           <Facts detail={d} />
         </aside>
       </div>
-    </main>
+    </Page>
+  )
+}
+
+// sectionsOf names the parts of the page that there are, with what counts in each.
+function sectionsOf(d: ChangeDetail): Section[] {
+  const r = d.rehearsal
+  const read = r?.ended_at !== undefined
+  return [
+    ...(d.climb ? [{ id: 'rollout', words: 'Rollout' }] : []),
+    ...(read ? [{ id: 'plan', words: 'Plan' }, { id: 'diffs', words: 'Diffs', count: String(r.groups.length) }] : []),
+    ...(read && r.findings.length > 0 ? [{ id: 'findings', words: 'Findings', count: String(r.findings.length) }] : []),
+    ...(r?.digest ? [{ id: 'review', words: 'Review', count: String(d.approvals.filter((a) => a.verdict === 'approved' && a.digest === r.digest).length) }] : []),
+    { id: 'record', words: 'Record' },
+  ]
+}
+
+function Recorded({ id }: { id: number }) {
+  const entries = useQuery(told({ change: id, limit: 20 }))
+  return (
+    <section aria-label="Record" id="record">
+      <h2>Record</h2>
+      {entries.error && <Problem error={entries.error} again={() => void entries.refetch()} />}
+      {entries.data && <Told entries={entries.data} data />}
+      <Link to={`/record?change=${id}`}>All that the record tells of it</Link>
+    </section>
   )
 }
 
@@ -97,10 +126,10 @@ function Rehearsed({ detail: d, me }: { detail: ChangeDetail; me: Account }) {
   return (
     <>
       {r.plan && <Plan plan={r.plan} climbs={d.climb !== undefined} />}
-      <section aria-label="What it changes">
+      <section aria-label="What it changes" id="diffs">
         <h2>{alike(r.groups)}</h2>
         {r.findings.length > 0 && (
-          <div className="group">
+          <div className="group" id="findings">
             <Findings findings={r.findings} />
           </div>
         )}

@@ -10,8 +10,8 @@ const most = 8
 export function Plan({ plan, climbs }: { plan: Outline; climbs: boolean }) {
   const rungs = plan.stages.map((s) => ({ stage: s.stage, name: s.hosts.count === 1 ? s.hosts.first.join() : s.takes, gate: s.gate, hosts: s.hosts.count, counts: { queued: s.hosts.count } }))
   return (
-    <section aria-label="The plan">
-      <h2 style={climbs ? undefined : { marginTop: 0 }}>Plan</h2>
+    <section aria-label="The plan" id="plan">
+      <h2>Plan</h2>
       <List of={plan.edits.map((e) => `${e.service ? `${e.service}: ` : ''}${e.words}${e.where ? `; only where ${e.where}` : ''}`)} mono />
       {plan.values && <List of={plan.values.map((v) => `value ${v.name}: ${v.words}`)} mono />}
       {!climbs && <Ladder rungs={rungs} planned />}

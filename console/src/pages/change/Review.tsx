@@ -35,7 +35,7 @@ export function Review({ detail: d, digest, me, about, onAbout }: Shown) {
   const comments = r.comments ?? []
   const threads = comments.filter((c) => !c.to)
   return (
-    <section aria-label="Review">
+    <section aria-label="Review" id="review">
       <h2>Review</h2>
       {planning && d.state !== 'rehearsed' && (r.missing?.length ? <p className="wrap">It lacks {r.missing.join(', and ')}.</p> : <p>It has the approvals that policy wants.</p>)}
       {(planning || d.state === 'climbing') && r.held && <Alert type="warning" title={`No host starts now: ${r.held}`} style={{ marginBottom: 8 }} />}

@@ -1,39 +1,139 @@
 import { useQuery } from '@tanstack/react-query'
-import { Alert, Table, type TableColumnsType } from 'antd'
-import { Link } from 'react-router'
+import { useRef, useState } from 'react'
+import { Link, useNavigate } from 'react-router'
 import type { Change } from '../../api/client'
-import { changes } from '../../api/queries'
+import { changes, changesPage, people, services } from '../../api/queries'
 import { Ago } from '../../ui/Ago'
-import { Counts } from '../../ui/StateMark'
+import { useKeys } from '../../ui/keys'
+import { Page } from '../../ui/Page'
+import { Choice, Text, useFilters } from '../../ui/Sentence'
+import { SmallLadder } from '../../ui/SmallLadder'
+import { Nothing, Problem, Waiting } from '../../ui/States'
 
-const columns: TableColumnsType<Change> = [
-  { title: 'No.', dataIndex: 'id', width: 56 },
-  { title: 'Change', dataIndex: 'title', render: (title: string, c) => <Link to={`/changes/${c.id}`}>{title}</Link> },
-  { title: 'State', dataIndex: 'state', width: 100 },
-  { title: 'Hosts', dataIndex: 'counts', width: 340, render: (_, c) => <Counts counts={c.counts} /> },
-  { title: 'Author', dataIndex: 'author', width: 80 },
-  { title: 'Moved', dataIndex: 'updated_at', width: 100, render: (at: string) => <Ago at={at} /> },
-  { title: 'Next', dataIndex: 'next', width: 230 },
+const states: Change['state'][] = ['draft', 'rehearsed', 'offered', 'approved', 'climbing', 'completed', 'stopped', 'countered', 'withdrawn']
+
+const since: [string, string][] = [
+  ['1', 'yesterday'],
+  ['7', '7 days ago'],
+  ['30', '30 days ago'],
+  ['365', 'a year ago'],
 ]
 
+// daysAgo is the beginning of a day, so that a query is the same all day.
+function daysAgo(days: string): string | undefined {
+  if (!/^\d{1,4}$/.test(days)) return undefined
+  const at = new Date()
+  at.setHours(0, 0, 0, 0)
+  return new Date(at.getTime() - Number(days) * 86_400_000).toISOString()
+}
+
 export function ChangesPage() {
-  const list = useQuery(changes())
+  const [get, set] = useFilters()
+  const list = useQuery(
+    changes({
+      state: get('state') || undefined,
+      author: get('author') || undefined,
+      service: get('service') || undefined,
+      host: get('host') || undefined,
+      text: get('text') || undefined,
+      since: daysAgo(get('since')),
+      before: Number(get('before')) || undefined,
+      limit: changesPage,
+    }),
+  )
+  const authors = useQuery(people())
+  const known = useQuery(services())
+  const filtered = ['state', 'author', 'service', 'host', 'text', 'since'].some((name) => get(name))
+  const last = list.data?.at(-1)
   return (
-    <main>
-      <div className="head">
-        <h1>Changes</h1>
-      </div>
-      {list.error && <Alert type="error" title={list.error.message} style={{ marginBottom: 12 }} />}
-      <Table<Change>
-        size="small"
-        rowKey="id"
-        columns={columns}
-        dataSource={list.data}
-        loading={list.isPending}
-        scroll={{ x: 980 }}
-        pagination={{ pageSize: 50, hideOnSinglePage: true, showSizeChanger: false }}
-        locale={{ emptyText: 'No change has been drafted yet. Draft one with: wladder draft FILE' }}
-      />
-    </main>
+    <Page title="Changes" name={get('state') ? `Changes, ${get('state')}` : 'Changes'} help="console#changes">
+      <p className="filter">
+        Changes <Choice label="State" value={get('state')} any="in any state" of={states} onChange={(v) => set('state', v)} /> by{' '}
+        <Choice label="Author" value={get('author')} any="anyone" of={(authors.data ?? []).map((p) => [p.name, p.display])} onChange={(v) => set('author', v)} /> on{' '}
+        <Choice label="Service" value={get('service')} any="any service" of={(known.data ?? []).map((s) => s.name)} onChange={(v) => set('service', v)} />, touching{' '}
+        <Text label="Host" value={get('host')} any="any host" onChange={(v) => set('host', v)} />, titled <Text label="Title" value={get('text')} any="anything" onChange={(v) => set('text', v)} />, moved since{' '}
+        <Choice label="Since" value={get('since')} any="the beginning" of={since} onChange={(v) => set('since', v)} />
+      </p>
+      {list.error && <Problem error={list.error} again={() => void list.refetch()} />}
+      {list.isPending && <Waiting what="changes" />}
+      {list.data?.length === 0 && (filtered || get('before') ? <Nothing>No change is like that. Open a word of the sentence to look wider.</Nothing> : <Nothing>No change has been drafted yet. Draft one with: wladder draft FILE</Nothing>)}
+      {list.data && list.data.length > 0 && <Rows all={list.data} />}
+      {list.data && last && (list.data.length === changesPage || get('before')) && (
+        <p className="pages">
+          {get('before') && (
+            <button type="button" className="plain-button" onClick={() => set('before', '')}>
+              The newest
+            </button>
+          )}
+          {list.data.length === changesPage && (
+            <button type="button" className="plain-button" onClick={() => set('before', String(last.id))}>
+              Older ones
+            </button>
+          )}
+        </p>
+      )}
+    </Page>
+  )
+}
+
+function Rows({ all }: { all: Change[] }) {
+  const [at, setAt] = useState(-1)
+  const body = useRef<HTMLTableSectionElement>(null)
+  const go = useNavigate()
+  const move = (to: number) => {
+    const next = Math.max(0, Math.min(all.length - 1, to))
+    setAt(next)
+    body.current?.rows[next]?.querySelector('a')?.focus()
+  }
+  useKeys({
+    j: () => move(at + 1),
+    k: () => move(at - 1),
+    Enter: () => {
+      const c = all[at]
+      if (c) void go(`/changes/${c.id}`)
+    },
+  })
+  return (
+    <div className="scrolls">
+      <table className="list">
+        <thead>
+          <tr>
+            <th scope="col">No.</th>
+            <th scope="col">Change</th>
+            <th scope="col">State</th>
+            <th scope="col">Climb</th>
+            <th scope="col" className="wide">Service</th>
+            <th scope="col">Hosts</th>
+            <th scope="col" className="wide">Author</th>
+            <th scope="col">Moved</th>
+            <th scope="col" className="wide">Next</th>
+          </tr>
+        </thead>
+        <tbody ref={body}>
+          {all.map((c, i) => (
+            <tr key={c.id} data-row-key={c.id} className={i === at ? 'at' : undefined}>
+              <td>{c.id}</td>
+              <td className="wrap">
+                <Link to={`/changes/${c.id}`}>{c.title}</Link>
+              </td>
+              <td>
+                {c.state}
+                {c.state === 'climbing' && c.rolling !== 'running' && `, ${c.rolling}`}
+              </td>
+              <td>
+                <SmallLadder of={c} />
+              </td>
+              <td className="wide">{c.services.join(', ')}</td>
+              <td>{c.hosts}</td>
+              <td className="wide">{c.author}</td>
+              <td>
+                <Ago at={c.updated_at} />
+              </td>
+              <td className="wide wrap">{c.next}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
   )
 }

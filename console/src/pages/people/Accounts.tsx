@@ -1,9 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { Alert, Button, Modal, Table, type TableColumnsType } from 'antd'
+import { Alert, Button, Modal } from 'antd'
 import { useState } from 'react'
 import type { Account, Person } from '../../api/client'
 import { endSignIns, keepOut, people, requests } from '../../api/queries'
 import { Ago, counted } from '../../ui/Ago'
+import { Waiting } from '../../ui/States'
 import { PersonForm } from './PersonForm'
 
 const state = (p: Person) => (p.disabled ? 'kept out' : p.must_change ? 'has to change the password' : 'may sign in')
@@ -38,27 +39,6 @@ export function Accounts({ me }: { me: Account }) {
       return Promise.all([cache.invalidateQueries({ queryKey: people().queryKey }), cache.invalidateQueries({ queryKey: requests(true).queryKey })])
     },
   })
-  const columns: TableColumnsType<Person> = [
-    { title: 'Account', dataIndex: 'name', width: 90 },
-    { title: 'Name', dataIndex: 'display' },
-    { title: 'Roles', dataIndex: 'roles', render: (roles: string[]) => roles.join(', ') || 'viewer' },
-    { title: 'State', key: 'state', width: 150, render: (_, p) => state(p) },
-    { title: 'Signed in', dataIndex: 'signed_in_at', width: 90, render: (at?: string) => (at ? <Ago at={at} /> : 'nowhere') },
-  ]
-  if (admin) {
-    columns.push({
-      title: '',
-      key: 'deeds',
-      width: 270,
-      render: (_, p) => (
-        <span className="deeds">
-          <Button size="small" onClick={() => setEdited({ person: p })}>Change</Button>
-          {p.sign_ins > 0 && <Button size="small" onClick={() => setAsked({ person: p, deed: 'end' })}>{words.end}</Button>}
-          <Button size="small" onClick={() => setAsked({ person: p, deed: p.disabled ? 'let-in' : 'keep-out' })}>{words[p.disabled ? 'let-in' : 'keep-out']}</Button>
-        </span>
-      ),
-    })
-  }
   const problem = list.error ?? go.error
   return (
     <section>
@@ -68,7 +48,41 @@ export function Accounts({ me }: { me: Account }) {
       </div>
       {waits && <Alert type="info" title={waits} style={{ marginBottom: 12 }} />}
       {problem && <Alert type="error" title={problem.message} style={{ marginBottom: 12 }} />}
-      <Table<Person> size="small" rowKey="name" columns={columns} dataSource={list.data} loading={list.isPending} scroll={{ x: 800 }} pagination={{ pageSize: 50, hideOnSinglePage: true, showSizeChanger: false }} />
+      {list.isPending && <Waiting what="accounts" />}
+      <div className="scrolls">
+        <table className="list">
+          <thead>
+            <tr>
+              <th scope="col">Account</th>
+              <th scope="col">Name</th>
+              <th scope="col">Roles</th>
+              <th scope="col">State</th>
+              <th scope="col">Signed in</th>
+              {admin && <th scope="col">What to do</th>}
+            </tr>
+          </thead>
+          <tbody>
+            {list.data?.map((p) => (
+              <tr key={p.name}>
+                <td>{p.name}</td>
+                <td className="wrap">{p.display}</td>
+                <td>{p.roles.join(', ') || 'viewer'}</td>
+                <td>{state(p)}</td>
+                <td>{p.signed_in_at ? <Ago at={p.signed_in_at} /> : 'nowhere'}</td>
+                {admin && (
+                  <td>
+                    <span className="deeds">
+                      <Button size="small" onClick={() => setEdited({ person: p })}>Change</Button>
+                      {p.sign_ins > 0 && <Button size="small" onClick={() => setAsked({ person: p, deed: 'end' })}>{words.end}</Button>}
+                      <Button size="small" onClick={() => setAsked({ person: p, deed: p.disabled ? 'let-in' : 'keep-out' })}>{words[p.disabled ? 'let-in' : 'keep-out']}</Button>
+                    </span>
+                  </td>
+                )}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
       {edited && (
         <PersonForm
           key={edited.person?.name}

@@ -1,15 +1,15 @@
 import type { Account } from '../../api/client'
+import { Page } from '../../ui/Page'
 import { Accounts } from './Accounts'
+import { Calendar } from './Calendar'
 import { OwnSignIns } from './OwnSignIns'
+import { Policy, Receivers, Secrets } from './Policy'
 import { Requests } from './Requests'
 
 export function PeoplePage({ me }: { me: Account }) {
   const admin = me.roles.includes('admin')
   return (
-    <main>
-      <div className="head">
-        <h1>People</h1>
-      </div>
+    <Page title="People" help="console#people">
       {me.must_change ? (
         <OwnSignIns me={me} />
       ) : (
@@ -17,12 +17,16 @@ export function PeoplePage({ me }: { me: Account }) {
           <div>
             {admin && <Requests me={me} />}
             <Accounts me={me} />
+            <Calendar />
+            <Policy />
+            <Secrets />
+            <Receivers />
           </div>
-          <aside>
+          <aside id="own">
             <OwnSignIns me={me} />
           </aside>
         </div>
       )}
-    </main>
+    </Page>
   )
 }
