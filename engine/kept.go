@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/semaphore"
+
 	"wladder/core/change"
 	"wladder/core/definition"
 	"wladder/core/plan"
@@ -23,10 +25,13 @@ const (
 	freshFor = 10 * time.Second
 	// poolFor is for how long the hosts of a pool are known, whose labels may change.
 	poolFor = time.Minute
-	// poolAskAtOnce bounds how many hosts of pools are asked at the same time. Who asks first is
-	// answered first, so that one pool is known whole while another waits: where all are asked at
-	// once, the first answers of each are too old by the time that its last ones come.
+	// poolAskAtOnce bounds how many hosts of pools are asked at the same time.
 	poolAskAtOnce = 32
+	// poolAskAhead bounds how many hosts are wanted, of all pools together that are being asked.
+	// Who wants to know first is answered first, and one pool is known whole while another waits:
+	// where all are asked side by side, the first answers of each are too old by the time that its
+	// last ones come, and none is ever known.
+	poolAskAhead = 4 * poolAskAtOnce
 	// poolAskFor bounds how long one of them may take to answer.
 	poolAskFor = 5 * time.Second
 )
@@ -35,6 +40,7 @@ const (
 // are asked, and of them only as many hosts as that needs.
 type poolWatch struct {
 	slots  chan struct{} // who is in it asks a host
+	ahead  *semaphore.Weighted
 	counts chan struct{} // who is in it finds out which hosts pools have
 	mu     sync.Mutex
 	pools  map[string]*watchedPool
@@ -54,7 +60,7 @@ type openConn struct {
 }
 
 func newPoolWatch() *poolWatch {
-	return &poolWatch{slots: make(chan struct{}, poolAskAtOnce), counts: make(chan struct{}, 1), pools: map[string]*watchedPool{}, open: map[poolHost]*openConn{}}
+	return &poolWatch{slots: make(chan struct{}, poolAskAtOnce), ahead: semaphore.NewWeighted(poolAskAhead), counts: make(chan struct{}, 1), pools: map[string]*watchedPool{}, open: map[poolHost]*openConn{}}
 }
 
 // take gives a connection that is open from the last question; nil where there is none.
@@ -188,6 +194,11 @@ func (e *Engine) askPool(ctx context.Context, a store.PoolAsk) {
 		return
 	}
 	defer func() { <-turn }()
+	wanted := int64(min(max(a.Want, 1), poolAskAhead))
+	if w.ahead.Acquire(ctx, wanted) != nil {
+		return
+	}
+	defer w.ahead.Release(wanted)
 	svc, err := e.service(ctx, a.Service, a.Digest)
 	if err == nil {
 		err = e.poolHosts(ctx, a.Pool, svc)
@@ -399,7 +410,7 @@ func (r *hostRun) room(ctx context.Context) (string, error) {
 func (r *hostRun) guardedWhile(wait func()) {
 	done := make(chan struct{})
 	go func() { wait(); close(done) }()
-	for tick := time.NewTicker(freshFor / 2); ; {
+	for tick := time.NewTicker(max(freshFor/2, r.span()/4)); ; { // many may wait: each push is a contact
 		select {
 		case <-done:
 			tick.Stop()

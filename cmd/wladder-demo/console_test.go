@@ -121,7 +121,8 @@ func (p page) signIn(name string) {
 func (p page) signOut() {
 	p.t.Helper()
 	p.do(chromedp.Click(chromedp.CSS(".bar > .menu > button"), chromedp.NodeVisible))
-	p.signOut()
+	p.press("Sign out")
+	p.do(chromedp.WaitVisible(chromedp.CSS("#name")))
 }
 
 func (p page) picture(name string) {

@@ -155,6 +155,9 @@ func TestScale(t *testing.T) {
 		}
 		took = append(took, time.Since(at))
 		largest = max(largest, size(t, d))
+		if d.Climb != nil && d.Climb.State == ladder.Paused {
+			t.Fatalf("it paused after %s: %s; %v", time.Since(rehearsed.at), d.Climb.Why, d.Counts)
+		}
 		if ended(d) && d.Climb.State != ladder.Running {
 			if d.Counts[ladder.Done] != *scale {
 				t.Errorf("ended with %v", d.Counts)
