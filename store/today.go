@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"wladder/core/change"
+	"wladder/core/finding"
 	"wladder/core/policy"
 	"wladder/core/view"
 )
@@ -144,26 +145,30 @@ func (s *Store) waits(ctx context.Context, me view.Account, now time.Time, climb
 
 // weighed counts the hosts with a veto or a warning of what is to be reviewed.
 func (s *Store) weighed(ctx context.Context, all []view.Waiting) error {
-	var ids []int64
-	for _, w := range all {
-		if w.Kind == "review" {
-			ids = append(ids, w.Change)
+	for i := range all {
+		if all[i].Kind != "review" {
+			continue
 		}
-	}
-	rows, err := many[struct {
-		Change           int64
-		Vetoes, Warnings int
-	}](ctx, s.views, `select r.change, count(*) filter (where g.findings @> '[{"level": "veto"}]')::int as vetoes, count(*) filter (where g.findings @> '[{"level": "warn"}]')::int as warnings
-		from rehearsals r join rehearsed_hosts h on h.rehearsal = r.id join diff_groups g on g.rehearsal = r.id and g.key = h.grp
-		where r.id in (select max(id) from rehearsals where change = any($1) group by change) group by r.change`, ids)
-	for _, r := range rows {
-		for i := range all {
-			if all[i].Kind == "review" && all[i].Change == r.Change {
-				all[i].Vetoes, all[i].Warnings = r.Vetoes, r.Warnings
+		r, err := s.newestRehearsal(ctx, s.views, all[i].Change)
+		if err != nil {
+			return err
+		}
+		if r == nil {
+			continue
+		}
+		for _, g := range r.Groups {
+			has := func(level finding.Level) bool {
+				return slices.ContainsFunc(g.Findings, func(f finding.Finding) bool { return f.Level == level })
+			}
+			if has(finding.Veto) {
+				all[i].Vetoes += g.Count
+			}
+			if has(finding.Warn) {
+				all[i].Warnings += g.Count
 			}
 		}
 	}
-	return err
+	return nil
 }
 
 // unwell gives the hosts that are not well, by kind, the worst first. A host run that another

@@ -316,3 +316,44 @@ func TestExampleOfTheDocs(t *testing.T) {
 		}
 	}
 }
+
+// TestAhead lists what the calendar has for some days, and holds each span against what it says of
+// the moments at its ends.
+func TestAhead(t *testing.T) {
+	p, err := Parse("policy.yaml", []byte(calendar))
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := func(text string) time.Time {
+		when, err := time.Parse(dated, text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return when
+	}
+	all := p.Ahead(at("2027-03-19 12:00"), at("2027-04-02 12:00"))
+	counts := map[string]int{}
+	for i, c := range all {
+		counts[c.Name]++
+		if i > 0 && c.From.Before(all[i-1].From) {
+			t.Errorf("%s begins before the one in front of it", c.Name)
+		}
+		if !c.Freeze || c.Where != "" && c.Name != "spring flood" {
+			continue
+		}
+		labels := []map[string]string{{"site": "delta", "role": "bulletin"}}
+		for _, edge := range []struct {
+			at   time.Time
+			held bool
+		}{{c.From.Add(-time.Minute), false}, {c.From, true}, {c.To.Add(-time.Minute), true}} {
+			if held, err := (&Policy{Freezes: slices.DeleteFunc(slices.Clone(p.Freezes), func(s Span) bool { return s.Name != c.Name })}).Holds(labels, edge.at); err != nil || (held != nil) != edge.held {
+				t.Errorf("%s from %s to %s: at %s it holds: %v, %v", c.Name, c.From, c.To, edge.at, held, err)
+			}
+		}
+	}
+	for name, want := range map[string]int{"nights": 10, "sunday noon": 2, "spring flood": 1} {
+		if counts[name] != want {
+			t.Errorf("%s comes %d times; want %d: %v", name, counts[name], want, counts)
+		}
+	}
+}

@@ -1,0 +1,187 @@
+package store
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"wladder/core/change"
+	"wladder/core/view"
+)
+
+// TestToday walks what waits for whom while a change goes its way, and which hosts are unwell.
+func TestToday(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	id := started(t, s, 6)
+	exec := func(sql string, args ...any) {
+		t.Helper()
+		if _, err := s.pool.Exec(ctx, sql, args...); err != nil {
+			t.Fatal(err)
+		}
+	}
+	now := time.Now()
+	people := map[string]view.Account{
+		"ines": {Name: "ines", Roles: []string{"author", "operator"}}, "oda": {Name: "oda", Roles: []string{"reviewer"}}, "kai": {Name: "kai", Roles: []string{"reviewer"}},
+		"ben": {Name: "ben", Roles: []string{"admin"}}, "vic": {Name: "vic"},
+	}
+	seen := func(name string) (kinds []string, today view.Today) {
+		t.Helper()
+		today, err := s.Today(ctx, people[name], now)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, w := range today.Waits {
+			kinds = append(kinds, w.Kind)
+			if w.Title == "" || w.Next == "" || w.Since.IsZero() {
+				t.Errorf("%s waits for %s without a word: %+v", w.Kind, name, w)
+			}
+		}
+		return kinds, today
+	}
+	exec(`insert into requests (kind, subject, what, body, asked_by, ends_at) values ('account.roles', 'account/kai', 'kai is to have the role admin', '{}', 'ada', now() + '1 day')`)
+	for _, c := range []struct {
+		change, climb string
+		waits         map[string]string // by person; nobody else has any
+	}{
+		{"climbing", "running", map[string]string{"ben": "request"}},
+		{"climbing", "paused", map[string]string{"ines": "paused", "ben": "request"}},
+		{"climbing", "waiting", map[string]string{"ines": "gate", "ben": "request"}},
+		{"completed", "completed", map[string]string{"ben": "request"}},
+		{"approved", "stopped", map[string]string{"ines": "climb", "ben": "request"}},
+		{"offered", "stopped", map[string]string{"kai": "review", "ben": "request"}}, // oda has approved it
+		{"rehearsed", "stopped", map[string]string{"ines": "draft", "ben": "request"}},
+		{"draft", "stopped", map[string]string{"ines": "draft", "ben": "request"}},
+		{"withdrawn", "stopped", map[string]string{"ben": "request"}},
+	} {
+		exec(`update climbs set state = $1, ended_at = case when $1 in ('completed', 'stopped') then now() end`, c.climb)
+		exec(`update changes set state = $1`, c.change)
+		for name := range people {
+			kinds, today := seen(name)
+			if got := strings.Join(kinds, " "); got != c.waits[name] {
+				t.Errorf("%s, %s: for %s waits %q; want %q", c.change, c.climb, name, got, c.waits[name])
+			}
+			if under := c.change == "climbing"; (len(today.Climbs) == 1) != under {
+				t.Errorf("%s, %s: %d climbs are under way", c.change, c.climb, len(today.Climbs))
+			}
+		}
+	}
+
+	exec(`update climbs set state = 'completed', ended_at = now()`)
+	exec(`update changes set state = 'completed'`)
+	exec(`update host_runs set state = 'done', files = 'new', process = 'new', proof = 'none'`)
+	host := func(n int) string { return fmt.Sprintf("h%02d", n) }
+	exec(`update host_runs set state = 'stranded', proof = '', failed = true, why = 'the disk is full' where host = $1`, host(0))
+	exec(`update host_runs set state = 'restored', files = 'old', process = 'old', proof = '', failed = true, undone = true where host = $1`, host(1))
+	exec(`update host_runs set state = 'restored', files = 'old', process = 'old', proof = '', failed = true where host = $1`, host(2))
+	exec(`insert into drifted (host_id, path, change, kind) select id, p, $2, 'edited' from hosts, unnest('{/etc/a,/etc/b}'::text[]) p where name = $1`, host(3), id)
+	exec(`update hosts set unready = 's: worker', drift_at = now() where name = $1`, host(4))
+	exec(`update hosts set missed_at = now() - interval '25 hours', missed_why = 'no route' where name = $1`, host(5))
+	exec(`update hosts set missed_at = now() - interval '23 hours' where name = $1`, host(4))
+	ills := func() (all []string) {
+		_, today := seen("vic")
+		for _, u := range today.Unwell {
+			for _, h := range u.Hosts {
+				all = append(all, u.Kind+" "+h.Host)
+			}
+			if u.Count != len(u.Hosts) || u.Since.IsZero() {
+				t.Errorf("%+v", u)
+			}
+		}
+		return all
+	}
+	want := []string{"stranded h00", "undone h01", "restored h02", "drifted h03", "unready h04", "unreached h05"}
+	if got := ills(); !slices.Equal(got, want) {
+		t.Errorf("unwell are %v; want %v", got, want)
+	}
+	// Looked after by a person; followed by another change; out of service.
+	exec(`update host_runs set forgiven = true where host = $1`, host(0))
+	follow, err := s.Draft(ctx, "ines", 0, &change.Spec{Title: "again", Services: []string{"s"}, Source: []byte("title: again")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	exec(`update changes set follows = $1 where id = $2`, id, follow)
+	exec(`update hosts set retired_at = now() where name = $1`, host(5))
+	if got := ills(); !slices.Equal(got, []string{"drifted h03", "unready h04"}) {
+		t.Errorf("unwell are %v", got)
+	}
+}
+
+// TestFound walks the words of the sentences over the lists: of changes, and of the record.
+func TestFound(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	id := started(t, s, 2)
+	other, err := s.Draft(ctx, "ben", 0, &change.Spec{Title: "100% of Tiles", Services: []string{"map"}, Source: []byte("title: tiles")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.SetAside(ctx, "ines", "h01", "a new disk", time.Now().Add(time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.AppendRecord(ctx); err != nil {
+		t.Fatal(err)
+	}
+	later := time.Now().Add(time.Hour)
+	for _, c := range []struct {
+		f    Filter
+		want []int64
+	}{
+		{Filter{}, []int64{other, id}},
+		{Filter{State: change.Draft}, []int64{other}},
+		{Filter{Author: "ines"}, []int64{id}},
+		{Filter{Service: "map"}, []int64{other}},
+		{Filter{Text: "tiles"}, []int64{other}},
+		{Filter{Text: "%"}, []int64{other}}, // a sign like others
+		{Filter{Text: "_"}, nil},
+		{Filter{Text: fmt.Sprint(other)}, []int64{other}},
+		{Filter{Host: "h01"}, []int64{id}},
+		{Filter{Host: "h0"}, nil},
+		{Filter{UnderWay: true}, []int64{id}},
+		{Filter{Since: later}, nil},
+		{Filter{Before: other}, []int64{id}},
+	} {
+		c.f.Limit = 10
+		var got []int64
+		all, err := s.Changes(ctx, c.f)
+		for _, one := range all {
+			got = append(got, one.ID)
+		}
+		if err != nil || !slices.Equal(got, c.want) {
+			t.Errorf("%+v finds %v, %v; want %v", c.f, got, err, c.want)
+		}
+	}
+	all, err := s.Changes(ctx, Filter{UnderWay: true, Limit: 1})
+	if err != nil || len(all[0].Rungs) != 1 || all[0].Rungs[0].Hosts != 2 || all[0].Rungs[0].Counts["queued"] != 2 || all[0].ClimbingSince == nil {
+		t.Errorf("%+v, %v", all, err)
+	}
+	for _, c := range []struct {
+		f    RecordFilter
+		want string // the newest; empty: none
+	}{
+		{RecordFilter{}, "ines set h01 aside until "},
+		{RecordFilter{Host: "h01"}, "ines set h01 aside until "},
+		{RecordFilter{Host: "h00"}, ""},
+		{RecordFilter{By: "ben"}, fmt.Sprintf("ben drafted change %d, “100%% of Tiles”", other)},
+		{RecordFilter{Change: id}, fmt.Sprintf("oda let change %d climb: 2 hosts under ", id)},
+		{RecordFilter{Change: id, By: "ines"}, fmt.Sprintf("ines offered change %d under ", id)},
+		{RecordFilter{Since: later}, ""},
+		{RecordFilter{Until: time.Now().Add(-time.Hour)}, ""},
+		{RecordFilter{Before: 1}, ""},
+	} {
+		c.f.Limit = 5
+		told, err := s.Told(ctx, c.f)
+		got := ""
+		if len(told) > 0 {
+			got = told[0].Says
+		}
+		if err != nil || !strings.HasPrefix(got, c.want) || (got == "") != (c.want == "") || len(told) > 5 {
+			t.Errorf("%+v says %q, %v; want %q", c.f, got, err, c.want)
+		}
+		if !slices.IsSortedFunc(told, func(a, b view.Sentence) int { return int(b.Seq - a.Seq) }) {
+			t.Errorf("%+v is not the newest first", c.f)
+		}
+	}
+}
