@@ -198,6 +198,11 @@ var routes = []route{
 		s.reasoned(c, func(id int64, in view.Judgement) error { return s.Store.ReturnNow(c, who(c).Name, id, in.Because) })
 	}},
 	{"POST", "/changes/{id}/left-out", "Take a host out of an approved plan", "operator", false, view.Exclusion{}, nil, 204, (*Server).leaveOut},
+	{"GET", "/changes/{id}/course", "How the hosts of the newest climb stood over its time", "viewer", false, nil, []view.CoursePoint{}, 200, func(s *Server, c *gin.Context) {
+		if id, ok := s.known(c); ok {
+			give(s, c)(s.Store.Course(c, id))
+		}
+	}},
 	{"GET", "/changes/{id}/runs", "The host runs of the newest climb, by the page, or what changed of them", "viewer", false, nil, view.Runs{}, 200, (*Server).runs},
 	{"GET", "/changes/{id}/runs/{host}", "One host's run with its steps", "viewer", false, nil, view.HostRun{}, 200, (*Server).hostRun},
 	{"POST", "/changes/{id}/runs/{host}/orders", "Try one host of the climb again, or give it up, and say why", "operator", false, view.HostOrder{}, nil, 204, (*Server).orderHost},

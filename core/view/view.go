@@ -351,6 +351,12 @@ type Climb struct {
 	Excused Counts `json:"excused"`
 }
 
+// CoursePoint is how the hosts of a climb stood at a time.
+type CoursePoint struct {
+	At     time.Time `json:"at"`
+	Counts Counts    `json:"counts"`
+}
+
 // Halt has no climb change hosts that it fits, until somebody lifts it.
 type Halt struct {
 	Number  int64     `json:"number"`

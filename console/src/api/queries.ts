@@ -213,7 +213,7 @@ export const signOut = () => done(api.DELETE('/session'))
 
 // What may be told of a change; each is one call.
 export type Deed =
-  | 'rehearse' | 'offer' | 'approve' | 'emergency' | 'decline' | 'take-approval-back' | 'review'
+  | 'rehearse' | 'rehearse-missed' | 'offer' | 'approve' | 'emergency' | 'decline' | 'take-approval-back' | 'review'
   | 'climb' | 'climb-behind' | 'pause' | 'resume' | 'stop' | 'roll-back' | 'return' | 'follow-up'
 
 export function act(id: number, deed: Deed, digest: string, because = ''): Promise<unknown> {
@@ -221,6 +221,8 @@ export function act(id: number, deed: Deed, digest: string, because = ''): Promi
   switch (deed) {
     case 'rehearse':
       return done(api.POST('/changes/{id}/rehearsal', params))
+    case 'rehearse-missed':
+      return done(api.POST('/changes/{id}/rehearsal', { params: { path: { id }, query: { hosts: 'missed' } } }))
     case 'offer':
       return done(api.POST('/changes/{id}/offer', params))
     case 'approve':
@@ -262,6 +264,30 @@ export const override = (id: number, body: Schemas['Overriding']) => done(api.PO
 export const comment = (id: number, body: Schemas['NewComment']) => done(api.POST('/changes/{id}/comments', { params: { path: { id } }, body }))
 
 export const settle = (id: number, number: number) => done(api.POST('/changes/{id}/comments/{comment}/settlement', { params: { path: { id, comment: String(number) } } }))
+
+// course is how the hosts of a climb stood over its time; it moves while that goes on.
+export const course = (id: number, moves: boolean) =>
+  queryOptions({ queryKey: ['course', id], queryFn: () => done(api.GET('/changes/{id}/course', { params: { path: { id } } })), refetchInterval: moves ? 5000 : false })
+
+// runsPage is how many hosts of a climb are listed at once.
+export const runsPage = 200
+
+export const runsIn = (id: number, state: RunState | undefined, after: number) =>
+  queryOptions({
+    queryKey: ['listed', id, state, after],
+    queryFn: () => done(api.GET('/changes/{id}/runs', { params: { path: { id }, query: { state, after, limit: runsPage } } })),
+    enabled: state !== undefined,
+    placeholderData: keepPreviousData,
+    refetchInterval: 5000,
+  })
+
+export const differences = (id: number, from: string, to: string) =>
+  queryOptions({
+    queryKey: ['differences', id, from, to],
+    queryFn: () => done(api.GET('/changes/{id}/differences', { params: { path: { id }, query: { from, to } } })),
+    enabled: from !== '',
+    staleTime: Infinity,
+  })
 
 export const people = () => queryOptions({ queryKey: ['people'], queryFn: () => done(api.GET('/accounts')), refetchInterval: 15_000 })
 

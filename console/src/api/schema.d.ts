@@ -336,6 +336,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/course": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How the hosts of the newest climb stood over its time
+         * @description Needs the role viewer.
+         */
+        get: operations["getChangesIdCourse"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/decline": {
         parameters: {
             query?: never;
@@ -1940,6 +1960,13 @@ export interface components {
             service: string;
             where?: string;
         };
+        CoursePoint: {
+            /** Format: date-time */
+            at: string;
+            counts: {
+                [key: string]: number;
+            };
+        };
         Created: {
             /** Format: int64 */
             id: number;
@@ -3439,6 +3466,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Created"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getChangesIdCourse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How the hosts of the newest climb stood over its time */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CoursePoint"][];
                 };
             };
             /** @description A problem, as in RFC 9457 */

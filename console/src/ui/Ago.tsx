@@ -32,6 +32,14 @@ export function Day({ at }: { at: string }) {
   )
 }
 
+// inWords says a length of time, given in nanoseconds.
+export function inWords(nanoseconds: number): string {
+  const seconds = nanoseconds / 1e9
+  if (seconds < 60) return `${Math.round(seconds * 10) / 10} s`
+  const minutes = Math.round(seconds / 60)
+  return minutes < 120 ? `${minutes} min` : `${Math.round(minutes / 6) / 10} h`
+}
+
 export function counted(n: number, one: string): string {
   return n === 1 ? `1 ${one}` : `${n} ${one}s`
 }

@@ -1,4 +1,4 @@
-import { Fragment, type ReactNode } from 'react'
+import { useState, type ReactNode } from 'react'
 
 // differing splits two lines into what they share in front and behind, and
 // what differs between, at the ends of words.
@@ -55,50 +55,119 @@ function placed(lines: string[]): (Place | undefined)[] {
   })
 }
 
-// Diff shows a unified diff: a mark in the gutter, a tint, and the words that
-// differ underlined where one line became another. Where somebody may comment, the mark is
-// what they press.
-export function Diff({ text, onLine }: { text: string; onLine?: (at: Place) => void }) {
+type Press = { at: Place; onLine: (at: Place) => void }
+
+interface Row {
+  sign: ' ' | '-' | '+' | 'file' | 'hunk'
+  text: ReactNode
+  press?: Press
+}
+
+// rowsOf reads a unified diff: the words that differ are marked where one line became another.
+function rowsOf(text: string, onLine?: (at: Place) => void): Row[] {
   const lines = text.replace(/\n$/, '').split('\n')
   const places = onLine ? placed(lines) : []
   const press = (i: number) => {
     const at = places[i]
     return at && onLine ? { at, onLine } : undefined
   }
-  const shown: ReactNode[] = []
+  const rows: Row[] = []
   for (let i = 0; i < lines.length; i++) {
     const line = lines[i] ?? ''
     const next = lines[i + 1] ?? ''
     const sign = line[0]
     if (line.startsWith('+++ ')) continue
-    if (line.startsWith('--- ')) shown.push(<div className="second" key={i}>{line.slice(4)}</div>)
-    else if (line.startsWith('@@')) shown.push(<div className="hunk" key={i}>{line}</div>)
+    if (line.startsWith('--- ')) rows.push({ sign: 'file', text: line.slice(4) })
+    else if (line.startsWith('@@')) rows.push({ sign: 'hunk', text: line })
     else if (sign === '-' && next[0] === '+' && lines[i + 2]?.[0] !== '+' && lines[i - 1]?.[0] !== '-') {
       const [from, a, b] = differing(line.slice(1), next.slice(1))
-      shown.push(
-        <Fragment key={i}>
-          <Line sign="-" press={press(i)}>{marked(line.slice(1), from, a)}</Line>
-          <Line sign="+" press={press(i + 1)}>{marked(next.slice(1), from, b)}</Line>
-        </Fragment>,
-      )
+      rows.push({ sign: '-', text: marked(line.slice(1), from, a), press: press(i) }, { sign: '+', text: marked(next.slice(1), from, b), press: press(i + 1) })
       i++
-    } else shown.push(<Line key={i} sign={sign ?? ' '} press={press(i)}>{line.slice(1)}</Line>)
+    } else rows.push({ sign: sign === '-' || sign === '+' ? sign : ' ', text: line.slice(1), press: press(i) })
   }
-  return <pre className="diff" tabIndex={0} aria-label="Unified diff">{shown}</pre>
+  return rows
 }
 
-function Line({ sign, press, children }: { sign: string; press?: { at: Place; onLine: (at: Place) => void }; children: ReactNode }) {
-  const style = sign === '-' ? 'minus' : sign === '+' ? 'plus' : undefined
+// foldFrom is how many unchanged lines in a row are folded, and around how many stay.
+const foldFrom = 14
+const around = 3
+
+// folded gives the stretches of unchanged lines that are folded: their first row, and how many.
+function folded(rows: Row[]): Map<number, number> {
+  const folds = new Map<number, number>()
+  for (let i = 0; i < rows.length; i++) {
+    if (rows[i]?.sign !== ' ') continue
+    let end = i
+    while (rows[end]?.sign === ' ') end++
+    if (end - i >= foldFrom) folds.set(i + around, end - i - 2 * around)
+    i = end
+  }
+  return folds
+}
+
+// Diff shows a unified diff: a mark in the gutter, a tint, and the words that differ underlined.
+// Where somebody may comment, the mark is what they press. Long unchanged stretches are folded.
+export function Diff({ text, onLine, beside }: { text: string; onLine?: (at: Place) => void; beside?: boolean }) {
+  const [open, setOpen] = useState<ReadonlySet<number>>(new Set())
+  const rows = rowsOf(text, onLine)
+  const folds = folded(rows)
+  const shown: ReactNode[] = []
+  for (let i = 0; i < rows.length; i++) {
+    const row = rows[i]
+    const fold = folds.get(i)
+    if (!row) continue
+    if (fold && !open.has(i)) {
+      const at = i
+      shown.push(
+        <div key={i} className="fold">
+          <button type="button" onClick={() => setOpen(new Set([...open, at]))}>
+            … {fold} lines that stay
+          </button>
+        </div>,
+      )
+      i += fold - 1
+    } else if (row.sign === 'file') shown.push(<div className="second" key={i}>{row.text}</div>)
+    else if (row.sign === 'hunk') shown.push(<div className="hunk" key={i}>{row.text}</div>)
+    else if (!beside) shown.push(<Line key={i} row={row} />)
+    else if (row.sign === ' ') shown.push(<Pair key={i} left={row} right={row} />)
+    else {
+      const olds: Row[] = []
+      const news: Row[] = []
+      let k = i
+      for (; rows[k]?.sign === '-'; k++) olds.push(rows[k]!)
+      for (; rows[k]?.sign === '+'; k++) news.push(rows[k]!)
+      for (let n = 0; n < Math.max(olds.length, news.length); n++) shown.push(<Pair key={`${i} ${n}`} left={olds[n]} right={news[n]} />)
+      i = k - 1
+    }
+  }
   return (
-    <div className={style}>
+    <pre className={beside ? 'diff beside' : 'diff'} tabIndex={0} aria-label={beside ? 'Diff, side by side' : 'Unified diff'}>
+      {shown}
+    </pre>
+  )
+}
+
+function Pair({ left, right }: { left?: Row; right?: Row }) {
+  return (
+    <div className="pair">
+      {left ? <Line row={left} /> : <div className="none" />}
+      {right ? <Line row={right} /> : <div className="none" />}
+    </div>
+  )
+}
+
+function Line({ row: { sign, text, press } }: { row: Row }) {
+  const shown = sign === '-' ? '−' : sign
+  return (
+    <div className={sign === '-' ? 'minus' : sign === '+' ? 'plus' : undefined}>
       {press ? (
         <button type="button" className="sign" aria-label={`Comment on line ${press.at.line} ${press.at.old ? 'as it is' : 'as it would be'}`} onClick={() => press.onLine(press.at)}>
-          {sign === '-' ? '−' : sign}
+          {shown}
         </button>
       ) : (
-        <span className="sign">{sign === '-' ? '−' : sign}</span>
+        <span className="sign">{shown}</span>
       )}
-      <span>{children}</span>
+      <span>{text}</span>
     </div>
   )
 }

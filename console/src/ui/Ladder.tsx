@@ -38,11 +38,12 @@ interface Props {
   planned?: boolean // nothing is under way
   chosen?: string
   onChoose?: (host: string) => void
+  onState?: (state: RunState) => void // a bundle opens to a list
 }
 
 // Ladder draws a climb to scale: a rung per stage from the bottom up, the
 // hosts of a stage as cells on it, the present rung heaviest, a gate as a bar.
-export function Ladder({ rungs, runs, planned, chosen, onChoose = () => undefined }: Props) {
+export function Ladder({ rungs, runs, planned, chosen, onChoose = () => undefined, onState }: Props) {
   const stages = rungs.filter((r) => r.hosts > 0).map((r) => ({ ...r, number: r.stage + 1, runs: (runs ?? []).filter((run) => run.stage === r.stage) }))
   const present = planned ? -1 : Math.min(...rungs.filter((r) => runStates.some((s) => !ended(s) && r.counts[s])).map((r) => r.stage))
   const most = Math.max(...stages.map((s) => s.hosts))
@@ -52,9 +53,11 @@ export function Ladder({ rungs, runs, planned, chosen, onChoose = () => undefine
   const label = 200
   const heights = stages.map((s) => (bundled ? 1 : Math.ceil(s.hosts / perRow)) * cell + 18)
   const total = heights.reduce((a, b) => a + b, 0) + 20
+  const first = stages.find((s) => s.runs.length > 0)?.runs[0]?.host
+  const stop = runs?.some((r) => r.host === chosen) ? chosen : first // the one cell that Tab comes to
   const tops = stages.map((_, i) => total - 10 - heights.slice(0, i + 1).reduce((a, b) => a + b, 0))
   return (
-    <svg className="ladder" viewBox={`0 0 ${width + label} ${total}`} style={{ maxWidth: width + label }} role="group" aria-label="The ladder: one rung per stage, from the bottom up">
+    <svg className="ladder" viewBox={`0 0 ${width + label} ${total}`} style={{ maxWidth: width + label }} role="group" aria-label="The ladder: one rung per stage, from the bottom up" onKeyDown={walk}>
       <path className="rail" d={`M${rail / 2},0 V${total} M${width - rail / 2},0 V${total}`} />
       {stages.map((s, i) => {
         const top = tops[i] ?? 0
@@ -77,8 +80,8 @@ export function Ladder({ rungs, runs, planned, chosen, onChoose = () => undefine
               <g key={k} transform={`translate(${rail + k * cell + cell / 2},${foot - 2 - cell / 2})`}>
                 <Shape state="queued" />
               </g>
-            )) : bundled ? <Bundle counts={s.counts} y={foot - cell / 2} planned={planned} /> : s.runs.map((r, k) => (
-              <Cell key={r.id} run={r} x={rail + (k % perRow) * cell + cell / 2} y={foot - 2 - cell / 2 - Math.floor(k / perRow) * cell} chosen={r.host === chosen} onChoose={onChoose} />
+            )) : bundled ? <Bundle counts={s.counts} y={foot - cell / 2} planned={planned} onState={onState} /> : s.runs.map((r, k) => (
+              <Cell key={r.id} run={r} x={rail + (k % perRow) * cell + cell / 2} y={foot - 2 - cell / 2 - Math.floor(k / perRow) * cell} chosen={r.host === chosen} stop={r.host === stop} onChoose={onChoose} />
             ))}
           </g>
         )
@@ -96,7 +99,27 @@ function ended(s: RunState): boolean {
   return s === 'done' || s === 'restored' || s === 'stranded' || s === 'passed-over'
 }
 
-function Cell({ run, x, y, chosen, onChoose }: { run: HostRun; x: number; y: number; chosen: boolean; onChoose: (host: string) => void }) {
+// walk goes with the arrows from cell to cell: to the nearest in that direction.
+function walk(e: KeyboardEvent<SVGSVGElement>) {
+  const [dx = 0, dy = 0] = { ArrowRight: [1, 0], ArrowLeft: [-1, 0], ArrowDown: [0, 1], ArrowUp: [0, -1] }[e.key] ?? [0, 0]
+  const from = (e.target as Element).closest('.cell')
+  if ((!dx && !dy) || !from) return
+  e.preventDefault()
+  const at = from.getBoundingClientRect()
+  let best: SVGGElement | undefined
+  let least = Infinity
+  for (const to of e.currentTarget.querySelectorAll<SVGGElement>('.cell')) {
+    const r = to.getBoundingClientRect()
+    const [x, y] = [r.left - at.left, r.top - at.top]
+    const along = x * dx + y * dy
+    const aside = Math.abs(x * dy) + Math.abs(y * dx)
+    if (along < 4 || aside > (dx ? 4 : 4000)) continue
+    if (along * 10 + aside < least) [best, least] = [to, along * 10 + aside]
+  }
+  best?.focus()
+}
+
+function Cell({ run, x, y, chosen, stop, onChoose }: { run: HostRun; x: number; y: number; chosen: boolean; stop: boolean; onChoose: (host: string) => void }) {
   const words = `${run.host}: ${run.state}${run.step && !ended(run.state) ? `, ${run.step}` : ''}${run.why && run.state !== 'done' ? `. ${run.why}` : ''}`
   const press = (e: KeyboardEvent) => {
     if (e.key === 'Enter' || e.key === ' ') {
@@ -105,7 +128,7 @@ function Cell({ run, x, y, chosen, onChoose }: { run: HostRun; x: number; y: num
     }
   }
   return (
-    <g className={chosen ? 'cell chosen' : 'cell'} transform={`translate(${x},${y})`} tabIndex={0} role="button" aria-label={words} data-host={run.host} data-state={run.state} onClick={() => onChoose(run.host)} onKeyDown={press}>
+    <g className={chosen ? 'cell chosen' : 'cell'} transform={`translate(${x},${y})`} tabIndex={stop ? 0 : -1} role="button" aria-pressed={chosen} aria-label={words} data-host={run.host} data-state={run.state} onClick={() => onChoose(run.host)} onKeyDown={press}>
       <title>{words}</title>
       <rect className="spot" x={-cell / 2 + 1} y={-cell / 2 + 1} width={cell - 2} height={cell - 2} rx={3} />
       <Shape state={run.state} />
@@ -113,13 +136,31 @@ function Cell({ run, x, y, chosen, onChoose }: { run: HostRun; x: number; y: num
   )
 }
 
-// Bundle counts the hosts of a long rung by state, worst first.
-function Bundle({ counts, y, planned }: { counts: { [state: string]: number }; y: number; planned?: boolean }) {
+// Bundle counts the hosts of a long rung by state, worst first; each opens to a list.
+function Bundle({ counts, y, planned, onState }: { counts: { [state: string]: number }; y: number; planned?: boolean; onState?: (state: RunState) => void }) {
   const worst = [...runStates].reverse().filter((s) => counts[s])
   return (
     <>
       {worst.map((s, i) => (
-        <g key={s} transform={`translate(${rail + 16 + i * 110},${y})`}>
+        <g
+          key={s}
+          className={onState ? 'cell' : undefined}
+          transform={`translate(${rail + 16 + i * 110},${y})`}
+          {...(onState && {
+            tabIndex: 0,
+            role: 'button',
+            'aria-label': `List the ${counts[s]} ${s}`,
+            'data-bundle': s,
+            onClick: () => onState(s),
+            onKeyDown: (e: KeyboardEvent) => {
+              if (e.key === 'Enter' || e.key === ' ') {
+                e.preventDefault()
+                onState(s)
+              }
+            },
+          })}
+        >
+          {onState && <rect className="spot" x={-11} y={-11} width={108} height={22} rx={3} />}
           <Shape state={s} />
           <text x={12} y={4}>
             {planned ? `× ${counts[s]}` : `${counts[s]} ${s}`}

@@ -2,24 +2,28 @@ import { useQuery } from '@tanstack/react-query'
 import { Alert } from 'antd'
 import { useState } from 'react'
 import { Link, useParams } from 'react-router'
-import type { Account, ChangeDetail, Group, HostRun, RunState } from '../../api/client'
+import type { Account, ChangeDetail, HostRun, RunState } from '../../api/client'
 import { change, firstIn, hostRun, runs, told } from '../../api/queries'
 import { useStream } from '../../api/stream'
+import { Ago, counted as words } from '../../ui/Ago'
 import { isBundled, Ladder, rungsOf } from '../../ui/Ladder'
 import { Page } from '../../ui/Page'
 import { Sections, type Section } from '../../ui/Sections'
 import { useFilters } from '../../ui/Sentence'
-import { Counts } from '../../ui/StateMark'
+import { Counts, runStates } from '../../ui/StateMark'
 import { Problem, Waiting } from '../../ui/States'
 import { Told } from '../../ui/Told'
 import { goesOn } from './actions'
 import { Actions } from './Actions'
+import { Course } from './Course'
+import { Diffs } from './Diffs'
 import { Facts } from './Facts'
 import { Gate } from './Gate'
-import { DiffGroup, Findings } from './Groups'
 import { HostMargin } from './HostMargin'
 import { Plan } from './Plan'
 import { Review, type About } from './Review'
+import { RunList } from './RunList'
+import { Wall } from './Wall'
 
 export function ChangePage({ me }: { me: Account }) {
   const id = Number(useParams().id)
@@ -40,6 +44,8 @@ export function ChangePage({ me }: { me: Account }) {
     )
   const all = known.data?.runs ?? []
   const run = all.find((r) => r.host === chosen) ?? (named.data?.host === chosen ? named.data : undefined) ?? all.find((r) => r.state === worst(d)) ?? odd.data
+  if (get('wall')) return <Wall detail={d} runs={all} up={up} />
+  const list = runStates.find((s) => s === get('state'))
   return (
     <Page title={d.title} name={`${d.id}, ${d.title}`} over={`Change ${d.id} · ${d.state}`} help="console#change" action={<Actions detail={d} me={me} />}>
       {!up && <Alert type="warning" title="The connection broke; what you see may be old. It is being tried again." style={{ marginBottom: 12 }} />}
@@ -52,11 +58,16 @@ export function ChangePage({ me }: { me: Account }) {
                 {d.climb.rolls_back ? 'Roll-back' : d.climb.returns ? 'Going back' : 'Climb'}: {d.climb.state}
                 {d.climb.why && d.climb.state !== 'completed' && `, ${d.climb.why}`}
               </h2>
-              <Ladder rungs={rungsOf(d.climb)} runs={all} chosen={run?.host} onChoose={(host) => set('host', host)} />
+              <Ladder rungs={rungsOf(d.climb)} runs={all} chosen={run?.host} onChoose={(host) => set('host', host)} onState={(state) => set('state', state)} />
               <div style={{ marginTop: 8 }}>
                 <Counts counts={all.length > 0 ? counted(all) : d.counts} notProven={d.climb.not_proven} excused={d.climb.excused} />
               </div>
+              <p>
+                <Link to={`/changes/${d.id}?wall=yes`}>For the big screen</Link>
+              </p>
+              {list && <RunList key={list} id={id} state={list} onChoose={(host) => set('host', host)} onClose={() => set('state', '')} />}
               {d.climb.gate && <Gate id={id} gate={d.climb.gate} mayAnswer={me.roles.includes('operator')} />}
+              <Course id={id} moves={goesOn(d)} />
             </section>
           )}
           <Rehearsed detail={d} me={me} />
@@ -110,33 +121,30 @@ function worst(d: ChangeDetail): RunState | undefined {
   return order.find((s) => d.counts[s])
 }
 
-// alike says how many hosts come to the same, and how many do not.
-function alike(groups: Group[]): string {
-  const most = Math.max(0, ...groups.map((g) => g.count))
-  const rest = groups.reduce((n, g) => n + g.count, 0) - most
-  if (rest === 0) return `What it changes: ${most === 1 ? '1 host' : `${most} hosts alike`}`
-  return `What it changes: ${most === 1 ? '1 host' : `${most} hosts alike`}, ${rest} ${rest === 1 ? 'differs' : 'differ'} from that`
-}
-
 function Rehearsed({ detail: d, me }: { detail: ChangeDetail; me: Account }) {
   const [about, setAbout] = useState<About>()
   const r = d.rehearsal
   if (!r) return <p className="second">Not rehearsed yet: nobody knows what it would do.</p>
-  if (!r.ended_at) return <p className="second">The rehearsal reads the hosts: {r.read} of {r.hosts} so far.</p>
+  if (!r.ended_at)
+    return (
+      <section aria-label="Rehearsal">
+        <h2>The rehearsal reads the hosts</h2>
+        <p>
+          {r.read} of {r.hosts} so far, begun <Ago at={r.begun_at} />. It changes nothing.
+        </p>
+        <progress max={r.hosts} value={r.read} aria-label="Hosts read" />
+      </section>
+    )
+  const missed = r.hosts - r.planned
   return (
     <>
       {r.plan && <Plan plan={r.plan} climbs={d.climb !== undefined} />}
-      <section aria-label="What it changes" id="diffs">
-        <h2>{alike(r.groups)}</h2>
-        {r.findings.length > 0 && (
-          <div className="group" id="findings">
-            <Findings findings={r.findings} />
-          </div>
-        )}
-        {r.groups.map((g) => (
-          <DiffGroup key={g.key} group={g} open={r.groups.length <= 3} id={d.id} digest={r.digest} onLine={r.digest ? (at) => setAbout({ ...at, group: g.key }) : undefined} />
-        ))}
-      </section>
+      {missed > 0 && (
+        <p>
+          <b>{words(missed, 'host')}</b> of {r.hosts} {missed === 1 ? 'is' : 'are'} not in the plan: {r.digest ? 'they were not reached, have a veto, or say already what it wants; the groups below tell which.' : 'there is none.'}
+        </p>
+      )}
+      <Diffs rehearsal={r} id={d.id} onAbout={setAbout} />
       {r.digest && <Review detail={d} digest={r.digest} me={me} about={about} onAbout={setAbout} />}
     </>
   )

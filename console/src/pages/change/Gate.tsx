@@ -26,9 +26,13 @@ export function Gate({ id, gate, mayAnswer }: { id: number; gate: Schemas['Gate'
 function Answer({ id, number, check: c, mayAnswer }: { id: number; number: number; check: Schemas['GateCheck']; mayAnswer: boolean }) {
   const cache = useQueryClient()
   const [note, setNote] = useState('')
+  const [client, setClient] = useState('')
   const go = useMutation({
-    mutationFn: (well: boolean) => answer(id, { check: number, well, in: '', note }),
-    onSuccess: () => setNote(''),
+    mutationFn: (well: boolean) => answer(id, { check: number, well, in: client.trim(), note }),
+    onSuccess: () => {
+      setNote('')
+      setClient('')
+    },
     onSettled: () => cache.invalidateQueries({ queryKey: change(id).queryKey }),
   })
   return (
@@ -42,6 +46,7 @@ function Answer({ id, number, check: c, mayAnswer }: { id: number; number: numbe
       {mayAnswer && !c.well && (
         <div className="buttons">
           <Input aria-label={`What you saw of check ${number}`} placeholder="What you saw" value={note} onChange={(e) => setNote(e.target.value)} style={{ maxWidth: 280 }} />
+          <Input aria-label={`In which client you looked at check ${number}`} placeholder={c.in || 'In which client'} value={client} onChange={(e) => setClient(e.target.value)} style={{ maxWidth: 200 }} />
           <Button loading={go.isPending} onClick={() => go.mutate(true)}>Well</Button>
           <Button danger disabled={!note.trim()} loading={go.isPending} onClick={() => go.mutate(false)}>Not well</Button>
         </div>

@@ -1,4 +1,4 @@
-import { useState } from 'react'
+import { Link } from 'react-router'
 import type { Finding, Group } from '../../api/client'
 import { counted } from '../../ui/Ago'
 import { Diff, type Place } from '../../ui/Diff'
@@ -52,23 +52,43 @@ function altered(a: Group['alterations'][number]): string {
   return `${a.old} → ${a.new}`
 }
 
+interface Props {
+  group: Group
+  id: number
+  digest: string
+  opened: boolean
+  onOpen: (opened: boolean) => void
+  read: boolean
+  onRead: (read: boolean) => void
+  at: boolean // it is the one that keys act on
+  beside: boolean
+  onLine?: (at: Place) => void
+}
+
 // DiffGroup is what a change comes to on hosts where it comes to the same. Of many groups
 // each is told in a line or two, and opens.
-export function DiffGroup({ group, open, id, digest, onLine }: { group: Group; open: boolean; id: number; digest: string; onLine?: (at: Place) => void }) {
-  const [opened, setOpened] = useState(open && !group.known)
+export function DiffGroup({ group, id, digest, opened, onOpen, read, onRead, at, beside, onLine }: Props) {
   const names = group.hosts.slice(0, opened ? shownHosts.opened : shownHosts.closed)
   const rest = group.count - names.length
   return (
-    <section className="group" data-group={group.key}>
+    <section className={at ? 'group at' : 'group'} data-group={group.key} aria-label={`Diff group of ${counted(group.count, 'host')}`}>
       <header>
-        <button type="button" className="opener" aria-expanded={opened} onClick={() => setOpened(!opened)}>
+        <button type="button" className="opener" aria-expanded={opened} onClick={() => onOpen(!opened)}>
           {opened ? '▾' : '▸'} {counted(group.count, 'host')}
         </button>
         {group.act && <span>then {group.act}</span>}
-        <span className="second" title={group.hosts.join(', ')}>
-          {names.join(', ')}
+        <span className="second hosts">
+          {names.map((h, i) => (
+            <span key={h}>
+              {i > 0 && ', '}
+              <Link to={`/hosts/${encodeURIComponent(h)}`}>{h}</Link>
+            </span>
+          ))}
           {rest > 0 && ` and ${rest} more`}
         </span>
+        <label className="read">
+          <input type="checkbox" checked={read} onChange={(e) => onRead(e.target.checked)} /> read
+        </label>
       </header>
       {group.known && <p className="differs">The very same as approved in change {group.known}</p>}
       {group.differs && <p className="differs wrap">Differs: {group.differs.join('; ')}</p>}
@@ -82,7 +102,7 @@ export function DiffGroup({ group, open, id, digest, onLine }: { group: Group; o
           ))}
         </ul>
       )}
-      {opened && group.diff && <Diff text={group.diff} onLine={onLine} />}
+      {opened && group.diff && <Diff text={group.diff} onLine={onLine} beside={beside} />}
       {opened && group.diff && digest && <WholeFiles id={id} digest={digest} group={group} />}
     </section>
   )

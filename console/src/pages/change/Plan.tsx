@@ -1,6 +1,7 @@
 import type { Outline } from '../../api/client'
 import { counted } from '../../ui/Ago'
 import { Ladder } from '../../ui/Ladder'
+import { Forecast } from './Forecast'
 
 // most is how many rows of one kind are shown before the others are counted.
 const most = 8
@@ -15,6 +16,7 @@ export function Plan({ plan, climbs }: { plan: Outline; climbs: boolean }) {
       <List of={plan.edits.map((e) => `${e.service ? `${e.service}: ` : ''}${e.words}${e.where ? `; only where ${e.where}` : ''}`)} mono />
       {plan.values && <List of={plan.values.map((v) => `value ${v.name}: ${v.words}`)} mono />}
       {!climbs && <Ladder rungs={rungs} planned />}
+      {!climbs && <Forecast plan={plan} />}
       <List of={[...plan.pace, ...plan.parts.map((p) => p.words), ...plan.pools.map((p) => p.words), ...(plan.more_pools ? [counted(plan.more_pools, 'more pool')] : [])]} most={most + 4} />
       {plan.probes.length > 0 && <Probes of={plan.probes} />}
     </section>

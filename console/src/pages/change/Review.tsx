@@ -5,6 +5,7 @@ import type { Account, ChangeDetail, Comment, Finding } from '../../api/client'
 import { acknowledge, change, comment, override, settle } from '../../api/queries'
 import { Ago } from '../../ui/Ago'
 import type { Place } from '../../ui/Diff'
+import { Since } from './Since'
 
 // About is the line that somebody is about to comment on.
 export interface About extends Place {
@@ -48,6 +49,7 @@ export function Review({ detail: d, digest, me, about, onAbout }: Shown) {
           {o.digest !== digest && <span className="second"> (void: the plan is another)</span>}
         </p>
       ))}
+      <Since detail={d} digest={digest} />
       {threads.map((c) => (
         <Thread key={c.id} id={d.id} first={c} answers={comments.filter((a) => a.to === c.id)} current={digest} may={me.kind === 'session' || !me.kind} settles={c.account === me.name || (r.wrote ?? []).includes(me.name)} />
       ))}
@@ -151,7 +153,7 @@ function Say({ id, digest, about, onDone }: { id: number; digest: string; about?
   const [text, setText] = useState('')
   const [open, setOpen] = useState(false)
   const said = useSaid(id, () =>
-    comment(id, { digest, text, ...(about && { group: about.group, file: about.file, line: about.line, old: about.old }) }).then(() => {
+    comment(id, { digest, text, ...(about && (about.file ? { group: about.group, file: about.file, line: about.line, old: about.old } : { group: about.group })) }).then(() => {
       setText('')
       setOpen(false)
       onDone()
@@ -166,8 +168,8 @@ function Say({ id, digest, about, onDone }: { id: number; digest: string; about?
     )
   return (
     <div className="say">
-      <label htmlFor="say">{about ? `Comment on ${about.file}:${about.line}${about.old ? ', as it is' : ''}` : 'Comment on the whole'}</label>
-      <Input.TextArea id="say" rows={2} value={text} autoFocus key={about && `${about.file} ${about.line}`} onChange={(e) => setText(e.target.value)} />
+      <label htmlFor="say">{about ? (about.file ? `Comment on ${about.file}:${about.line}${about.old ? ', as it is' : ''}` : 'Comment on the diff group') : 'Comment on the whole'}</label>
+      <Input.TextArea id="say" rows={2} value={text} autoFocus key={about && `${about.group} ${about.file} ${about.line}`} onChange={(e) => setText(e.target.value)} />
       <div className="deeds">
         <Button size="small" disabled={!text.trim()} loading={said.isPending} onClick={() => said.mutate(undefined)}>Comment</Button>
         <Button size="small" onClick={() => { setOpen(false); onDone() }}>Leave it</Button>

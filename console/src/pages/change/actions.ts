@@ -18,9 +18,9 @@ export function choices(c: ChangeDetail, me: Account): Choice[] {
   const hosts = counted(c.hosts, 'host')
   switch (c.state) {
     case 'draft':
-      return may('author') ? [{ deed: 'rehearse', words: 'Rehearse' }] : []
+      return may('author') ? [{ deed: 'rehearse', words: 'Rehearse' }, ...missed(c)] : []
     case 'rehearsed':
-      return may('author') ? [{ deed: 'offer', words: 'Offer for review' }, { deed: 'rehearse', words: 'Rehearse again' }] : []
+      return may('author') ? [{ deed: 'offer', words: 'Offer for review' }, ...missed(c), { deed: 'rehearse', words: 'Rehearse again' }] : []
     case 'offered':
       return [
         ...(may('reviewer') && !wrote(c, me)
@@ -49,6 +49,13 @@ export function choices(c: ChangeDetail, me: Account): Choice[] {
     case 'withdrawn':
       return []
   }
+}
+
+// missed has those hosts alone rehearsed again that are not in the plan.
+function missed(c: ChangeDetail): Choice[] {
+  const r = c.rehearsal
+  const n = r?.ended_at && r.revision === c.revision ? r.hosts - r.planned : 0
+  return n > 0 && r && r.planned > 0 ? [{ deed: 'rehearse-missed', words: `Rehearse again the ${counted(n, 'host')} that ${n === 1 ? 'is' : 'are'} not in it` }] : []
 }
 
 // wrote tells whether somebody wrote of the change, and so cannot approve it.
