@@ -100,6 +100,7 @@ func (r *rehearsal) laid(carries func(plan.Leaf) bool, policy ladder.Policy, all
 			c := r.services[part.Part]
 			if name := plan.PoolName(c.Name, pools.Of(c.Name, i)); (c.Pool != "" || policy.PoolAtOnce > 0) && !slices.Contains(of, name) {
 				of = append(of, name)
+				one.Keep = max(one.Keep, c.Keep)
 			}
 		}
 		if value := h.Labels[policy.Apart]; policy.Apart != "" && value != "" {

@@ -2,6 +2,7 @@ package ladder
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 
 	"wladder/core/expr"
@@ -11,6 +12,7 @@ import (
 type Host struct {
 	expr.Host
 	Pool  string // hosts of one pool do the same work
+	Keep  int    // how many of the pool have to be well by fresh probes while others are out; 0: it is not asked
 	Apart string // neighbours have the same one; empty: it has none
 	Alone bool   // it is on the way to others, or carries a server of ours or its database
 }
@@ -22,7 +24,8 @@ type Rung struct {
 }
 
 // Assign gives each host its place. Each pool is spread evenly over the stages that count, and
-// within a pool neighbours stand far from each other. Hosts that no stage takes form a last stage
+// within a pool neighbours stand far from each other; of very many pools that are asked whether they
+// are well, only some have their turns at the same time. Hosts that no stage takes form a last stage
 // of their own. Behind it comes one for hosts that were not reached, and one for hosts that go
 // alone; all these are added to the policy returned.
 func (p Policy) Assign(hosts []Host) (Policy, []Rung, error) {
@@ -79,7 +82,49 @@ func (p Policy) Assign(hosts []Host) (Policy, []Rung, error) {
 			places[i].Stage--
 		}
 	}
+	p.gather(hosts, order, places)
 	return p, places, nil
+}
+
+// askedTogether is how many hosts of pools can be asked again and again within the ten seconds for
+// which an answer counts, by a server that has other work as well: some sixty a second.
+const askedTogether = 640
+
+// gather has the hosts of very many pools that keep some take their turns pool after pool: as many
+// pools side by side as can all be asked in time, and no fewer than fill the room of their stage.
+// Were all of them under way, one or two hosts each, no answer would be fresh when the last came.
+func (p Policy) gather(hosts []Host, order []int, places []Rung) {
+	size := map[string]int{}
+	for _, h := range hosts {
+		size[h.Pool]++
+	}
+	type block struct{ asked, room, number int }
+	now, at := map[int]block{}, map[string]int{} // by stage; by stage and pool
+	blocks := make([]int, len(hosts))
+	for _, i := range order {
+		h, stage := hosts[i], places[i].Stage
+		b := now[stage]
+		if h.Keep == 0 {
+			blocks[i] = b.number // it stays beside those that it stood with
+			continue
+		}
+		key := fmt.Sprint(stage, " ", h.Pool)
+		number, there := at[key]
+		if !there {
+			if b.asked += h.Keep + 1; b.asked > askedTogether && b.room >= p.AtOnceIn(stage) {
+				b = block{asked: h.Keep + 1, number: b.number + 1}
+			}
+			b.room += max(1, size[h.Pool]-h.Keep-1)
+			number = b.number
+			now[stage], at[key] = b, number
+		}
+		blocks[i] = number
+	}
+	turns := slices.Clone(order)
+	slices.SortStableFunc(turns, func(a, b int) int { return cmp.Compare(blocks[a], blocks[b]) })
+	for turn, i := range turns {
+		places[i].Turn = turn
+	}
 }
 
 // fits tells which hosts a stage takes whatever their number; nil where it counts them.

@@ -351,3 +351,43 @@ func TestPickAsksFew(t *testing.T) {
 		}
 	}
 }
+
+// TestGather has two hundred pools of fifty hosts, each of which keeps half: those that have their
+// turns beside each other can all be asked in time, and fill the room; where few pools are asked, or
+// none keeps any, they all take turns as before.
+func TestGather(t *testing.T) {
+	for _, c := range []struct {
+		pools, each, keep, atOnce int
+		most                      int // pools among any as many hosts as are under way
+	}{
+		{200, 50, 25, 500, 48}, // of two blocks, where one passes into the next
+		{200, 50, 0, 500, 200},
+		{10, 50, 25, 500, 10},
+		{60, 10, 9, 200, 60}, // each has one to spare: all are needed to fill the room
+	} {
+		var all []Host
+		for n := range c.pools * c.each {
+			all = append(all, Host{Host: expr.Host{Name: fmt.Sprint("h", n)}, Pool: fmt.Sprint(n % c.pools), Keep: c.keep})
+		}
+		p, _ := Policy{Stages: []Stage{{Percent: 100}}, AtOnce: c.atOnce}.Defaulted()
+		_, places, err := p.Assign(all)
+		if err != nil {
+			t.Fatal(err)
+		}
+		byTurn := make([]int, len(all))
+		for i, place := range places {
+			byTurn[place.Turn] = i
+		}
+		most := 0
+		for from := 0; from+c.atOnce <= len(all); from += 100 {
+			there := map[string]bool{}
+			for _, i := range byTurn[from : from+c.atOnce] {
+				there[all[i].Pool] = true
+			}
+			most = max(most, len(there))
+		}
+		if most != c.most {
+			t.Errorf("%d pools of %d that keep %d, %d at once: up to %d pools have their turns together; want %d", c.pools, c.each, c.keep, c.atOnce, most, c.most)
+		}
+	}
+}
