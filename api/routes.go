@@ -144,6 +144,7 @@ var routes = []route{
 	{"PUT", "/policy", "Ask for another policy, to which a second admin has to agree", "admin", true, "", view.Requested{}, 200, (*Server).loadPolicy},
 
 	{"GET", "/changes", "The newest changes", "viewer", false, nil, []view.Change{}, 200, (*Server).changes},
+	{"POST", "/drafts/check", "What is wrong with a change as it is written, and which hosts it fits; nothing is kept", "author", false, "", view.DraftChecked{}, 200, (*Server).checkDraft},
 	{"POST", "/changes", "Draft a change", "author", false, "", view.Created{}, 201, (*Server).draft},
 	{"GET", "/changes/{id}", "A change's summary; its size does not grow with its hosts", "viewer", false, nil, view.ChangeDetail{}, 200, (*Server).change},
 	{"POST", "/changes/{id}/revisions", "Draft a new revision", "author", false, "", view.Created{}, 201, (*Server).draft},
@@ -473,8 +474,17 @@ func (s *Server) draft(ctx *gin.Context) {
 			return
 		}
 	}
+	basis, ok := s.basis(ctx)
+	if !ok {
+		return
+	}
 	if err = s.Engine.Literals(ctx, spec); err == nil {
-		id, err = s.Store.Draft(ctx, who(ctx).Name, id, spec)
+		id, err = s.Store.Revise(ctx, who(ctx).Name, id, basis, spec)
+	}
+	var other *store.Overtaken
+	if errors.As(err, &other) {
+		problem(ctx, http.StatusPreconditionFailed, other.Error())
+		return
 	}
 	if err != nil {
 		s.fail(ctx, err)

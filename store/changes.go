@@ -47,6 +47,23 @@ func move(ctx context.Context, tx pgx.Tx, c changeRow, e change.Event) error {
 
 // Draft makes a change, or with id a new revision of one, by its author or whom they named.
 func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.Spec) (int64, error) {
+	return s.Revise(ctx, actor, id, 0, spec)
+}
+
+// Overtaken tells that somebody wrote a revision since the one on which a new one rests.
+type Overtaken struct {
+	Change   int64
+	Revision int // the newest
+	By       string
+}
+
+func (o *Overtaken) Error() string {
+	return fmt.Sprintf("%s wrote revision %d of change %d meanwhile: take over what you want of it, then save on top of that", o.By, o.Revision, o.Change)
+}
+
+// Revise is Draft for who knows on which revision the new one rests; 0 is any. The error is an
+// *Overtaken where there is a newer one.
+func (s *Store) Revise(ctx context.Context, actor string, id int64, basis int, spec *change.Spec) (int64, error) {
 	err := s.tx(ctx, func(tx pgx.Tx) error {
 		var takesBack *int64
 		if n := spec.TakesBack; n != 0 {
@@ -83,6 +100,13 @@ func (s *Store) Draft(ctx context.Context, actor string, id int64, spec *change.
 			}
 			if err := authored(ctx, tx, c, actor); err != nil {
 				return err
+			}
+			if basis != 0 && basis != c.Revision {
+				newer := &Overtaken{Change: id, Revision: c.Revision}
+				if err := tx.QueryRow(ctx, `select author from revisions where change = $1 and number = $2`, id, c.Revision).Scan(&newer.By); err != nil {
+					return err
+				}
+				return newer
 			}
 			if err := move(ctx, tx, c, change.Edited); err != nil {
 				return err

@@ -195,7 +195,7 @@ func TestConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.do(chromedp.KeyEvent("\r"))
-	p.until("document.querySelector('aside h2').innerText === 'bulletin-upland-01'")
+	p.until("document.querySelector('aside h2')?.innerText === 'bulletin-upland-01'")
 	p.says("the host shows its pinned key")
 	p.picture("climbed")
 	d, err := ines.Change(ctx, id)
@@ -301,7 +301,7 @@ func TestPeople(t *testing.T) {
 	p.picture("token")
 	p.press("Make the token")
 	p.says("It is shown this once.")
-	p.until("/^wl_/.test(document.querySelector('.ant-modal code').innerText)")
+	p.until("/^wl_/.test(document.querySelector('.ant-modal code')?.innerText)")
 	p.press("I have kept it")
 	p.says("Token “the duty board”")
 	p.says("reads, ends on")
@@ -376,7 +376,7 @@ func TestTextStaysData(t *testing.T) {
 	p.signIn("vic")
 	p.do(chromedp.Navigate(fmt.Sprintf("%s/changes/%d", o.URL, id)))
 	p.says(nasty)
-	p.until("document.querySelector('h1').innerText === " + fmt.Sprintf("%q", nasty))
+	p.until("document.querySelector('h1')?.innerText === " + fmt.Sprintf("%q", nasty))
 	p.until("document.querySelectorAll('.diff .plus').length === 1 && window.oops === undefined && document.querySelectorAll('img').length === 0")
 }
 

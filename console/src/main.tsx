@@ -21,6 +21,7 @@ import { Problem, Waiting } from './ui/States'
 // What the start page does not need is loaded when it is opened.
 const ChangePage = lazy(() => import('./pages/change/ChangePage').then((m) => ({ default: m.ChangePage })))
 const ChangesPage = lazy(() => import('./pages/changes/ChangesPage').then((m) => ({ default: m.ChangesPage })))
+const DraftPage = lazy(() => import('./pages/draft/DraftPage').then((m) => ({ default: m.DraftPage })))
 const HostPage = lazy(() => import('./pages/host/HostPage').then((m) => ({ default: m.HostPage })))
 const HostsPage = lazy(() => import('./pages/hosts/HostsPage').then((m) => ({ default: m.HostsPage })))
 const PeoplePage = lazy(() => import('./pages/people/PeoplePage').then((m) => ({ default: m.PeoplePage })))
@@ -45,8 +46,9 @@ function Console() {
         ) : (
           <Routes>
             <Route path="/" element={<TodayPage me={me.data} />} />
-            <Route path="/changes" element={<ChangesPage />} />
+            <Route path="/changes" element={<ChangesPage me={me.data} />} />
             <Route path="/changes/:id" element={<ChangePage me={me.data} />} />
+            <Route path="/draft" element={<DraftPage me={me.data} />} />
             <Route path="/hosts" element={<HostsPage me={me.data} />} />
             <Route path="/hosts/:name" element={<HostPage me={me.data} />} />
             <Route path="/services" element={<ServicesPage me={me.data} />} />

@@ -67,11 +67,11 @@ func Decode(name, kind string, names int, data []byte, v any) error {
 		return fmt.Errorf("%s: is %d bytes long; want at most %d", name, len(data), maxYAML)
 	}
 	if line := shallow(data); line > 0 {
-		return fmt.Errorf("%s:%d: is nested deeper than we read", name, line)
+		return &Misplaced{name, line, 0, "is nested deeper than we read"}
 	}
 	for _, t := range lexer.Tokenize(string(data)) {
 		if t.Type == token.AnchorType || t.Type == token.AliasType {
-			return fmt.Errorf("%s:%d:%d: anchors and aliases are not read; write the text out", name, t.Position.Line, t.Position.Column)
+			return &Misplaced{name, t.Position.Line, t.Position.Column, "anchors and aliases are not read; write the text out"}
 		}
 	}
 	file, err := parser.ParseBytes(data, 0)
@@ -98,7 +98,7 @@ func Decode(name, kind string, names int, data []byte, v any) error {
 	var at yaml.Error
 	if errors.As(err, &at) && at.GetToken() != nil {
 		p := at.GetToken().Position
-		return fmt.Errorf("%s:%d:%d: %s", name, p.Line, p.Column, at.GetMessage())
+		return &Misplaced{name, p.Line, p.Column, at.GetMessage()}
 	}
 	return fmt.Errorf("%s: %s", name, strings.TrimSpace(err.Error()))
 }
@@ -113,6 +113,35 @@ func begins(doc *ast.DocumentNode) string {
 		return ""
 	}
 	return fmt.Sprintf(":%d", at.Position.Line)
+}
+
+// Misplaced is what is wrong at a place of a file.
+type Misplaced struct {
+	File         string
+	Line, Column int // from 1; a column of 0 is not known
+	What         string
+}
+
+func (m *Misplaced) Error() string {
+	if m.Column == 0 {
+		return fmt.Sprintf("%s:%d: %s", m.File, m.Line, m.What)
+	}
+	return fmt.Sprintf("%s:%d:%d: %s", m.File, m.Line, m.Column, m.What)
+}
+
+// Place gives the line, from 1, of the key with which a problem begins; 0 where it begins with none
+// that stands at the left edge of the text.
+func Place(data []byte, problem string) (line int) {
+	key, _, found := strings.Cut(problem, ":")
+	if !found {
+		return 0
+	}
+	for text := range bytes.Lines(data) {
+		if line++; bytes.HasPrefix(text, []byte(key+":")) {
+			return line
+		}
+	}
+	return 0
 }
 
 // Problems collects all that is wrong in a file, not the first only.

@@ -23,6 +23,9 @@ export type Setting = Schemas['Setting']
 export type Service = Schemas['Service']
 export type ServiceParts = Schemas['ServiceParts']
 export type Sentence = Schemas['Sentence']
+export type Form = Schemas['Form']
+export type Blank = Schemas['Blank']
+export type DraftChecked = Schemas['DraftChecked']
 export type Coming = Schemas['Coming']
 
 export const api = createClient<paths>({ baseUrl: '/api/v1' })

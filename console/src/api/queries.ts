@@ -117,6 +117,27 @@ export const receivers = () => queryOptions({ queryKey: ['receivers'], queryFn: 
 
 export const forms = () => queryOptions({ queryKey: ['forms'], queryFn: () => done(api.GET('/forms')) })
 
+export const draftForm = (name: string, blanks: { [name: string]: string }) => done(api.POST('/forms/{name}/draft', { params: { path: { name } }, body: { blanks } }))
+
+const asYAML = { bodySerializer: (text: string) => text, headers: { 'Content-Type': 'application/yaml' } }
+
+export const draft = (source: string) => done(api.POST('/changes', { body: source, ...asYAML }))
+
+// revise saves a text that rests on a revision; where there is a newer one, the server says so (412).
+export const revise = (id: number, basis: number, source: string) =>
+  done(api.POST('/changes/{id}/revisions', { params: { path: { id } }, body: source, ...asYAML, headers: { ...asYAML.headers, 'If-Match': `"${basis}"` } }))
+
+// checked says what is wrong with a text, and which hosts it fits; nothing is kept.
+export const checked = (source: string) =>
+  queryOptions({
+    queryKey: ['checked', source],
+    queryFn: () => done(api.POST('/drafts/check', { body: source, ...asYAML })),
+    enabled: source.trim() !== '',
+    placeholderData: keepPreviousData,
+    staleTime: 30_000,
+    retry: false,
+  })
+
 export const giveHalt = (body: Schemas['Halting']) => done(api.POST('/halts', { body }))
 
 export const liftHalt = (number: number, because: string) => done(api.POST('/halts/{id}/lifting', { params: { path: { id: number } }, body: { digest: '', because } }))
@@ -266,8 +287,8 @@ export const comment = (id: number, body: Schemas['NewComment']) => done(api.POS
 export const settle = (id: number, number: number) => done(api.POST('/changes/{id}/comments/{comment}/settlement', { params: { path: { id, comment: String(number) } } }))
 
 // course is how the hosts of a climb stood over its time; it moves while that goes on.
-export const course = (id: number, moves: boolean) =>
-  queryOptions({ queryKey: ['course', id], queryFn: () => done(api.GET('/changes/{id}/course', { params: { path: { id } } })), refetchInterval: moves ? 5000 : false })
+export const course = (id: number, climb: number, moves: boolean) =>
+  queryOptions({ queryKey: ['course', id, climb, moves], queryFn: () => done(api.GET('/changes/{id}/course', { params: { path: { id } } })), refetchInterval: moves ? 5000 : false })
 
 // runsPage is how many hosts of a climb are listed at once.
 export const runsPage = 200

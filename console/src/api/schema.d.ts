@@ -796,6 +796,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/drafts/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What is wrong with a change as it is written, and which hosts it fits; nothing is kept
+         * @description Needs the role author.
+         */
+        post: operations["postDraftsCheck"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/drift": {
         parameters: {
             query?: never;
@@ -1981,6 +2001,17 @@ export interface components {
             hosts: string[];
             kind: string;
             what: string[];
+        };
+        DraftChecked: {
+            first: string[];
+            hosts: number;
+            problems: components["schemas"]["DraftProblem"][];
+            title: string;
+        };
+        DraftProblem: {
+            column?: number;
+            line: number;
+            text: string;
         };
         Drift: {
             looked: number;
@@ -4225,6 +4256,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Compared"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postDraftsCheck: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/yaml": string;
+            };
+        };
+        responses: {
+            /** @description What is wrong with a change as it is written, and which hosts it fits; nothing is kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftChecked"];
                 };
             };
             /** @description A problem, as in RFC 9457 */

@@ -22,6 +22,7 @@ export function useStream(id: number): boolean {
       pending ??= setTimeout(() => {
         pending = undefined
         void cache.invalidateQueries({ queryKey: change(id).queryKey })
+        void cache.invalidateQueries({ queryKey: ['record'] })
         for (const what of ['runs', 'first']) void cache.invalidateQueries({ queryKey: [what, id] })
       }, 250)
     }

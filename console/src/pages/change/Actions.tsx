@@ -1,9 +1,10 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { Alert, Button, Input, Modal } from 'antd'
 import { useState } from 'react'
+import { Link } from 'react-router'
 import type { Account, ChangeDetail } from '../../api/client'
 import { act, change } from '../../api/queries'
-import { choices, type Choice } from './actions'
+import { choices, mayRevise, type Choice } from './actions'
 
 // Actions is where the next action stands, with what it does to how many hosts.
 export function Actions({ detail, me }: { detail: ChangeDetail; me: Account }) {
@@ -28,6 +29,7 @@ export function Actions({ detail, me }: { detail: ChangeDetail; me: Account }) {
           </Button>
         ))}
       </div>
+      {mayRevise(detail, me) && <Link to={`/draft?revise=${detail.id}`}>Revise it</Link>}
       <span className="second">Next: {detail.next}</span>
       {go.error && <Alert type="error" title={go.error.message} />}
       <Modal open={asked !== undefined} closable={false} title={asked?.ask} okText={asked?.words} okButtonProps={{ danger: asked?.outlined, disabled: asked?.reason && !because.trim() }} onOk={() => asked && go.mutate(asked)} onCancel={() => setAsked(undefined)}>

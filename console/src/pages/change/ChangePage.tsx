@@ -67,7 +67,7 @@ export function ChangePage({ me }: { me: Account }) {
               </p>
               {list && <RunList key={list} id={id} state={list} onChoose={(host) => set('host', host)} onClose={() => set('state', '')} />}
               {d.climb.gate && <Gate id={id} gate={d.climb.gate} mayAnswer={me.roles.includes('operator')} />}
-              <Course id={id} moves={goesOn(d)} />
+              <Course id={id} climb={d.climb.id} moves={goesOn(d)} />
             </section>
           )}
           <Rehearsed detail={d} me={me} />

@@ -13,8 +13,8 @@ const clock = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-dig
 
 // Course draws hosts by state over the time of a climb: a line each, told apart by its dashes and the
 // shape at its end, so that it reads without colour.
-export function Course({ id, moves }: { id: number; moves: boolean }) {
-  const query = useQuery(course(id, moves))
+export function Course({ id, climb, moves }: { id: number; climb: number; moves: boolean }) {
+  const query = useQuery(course(id, climb, moves))
   const all = query.data ?? []
   const first = all[0]
   const last = all.at(-1)

@@ -51,6 +51,12 @@ export function choices(c: ChangeDetail, me: Account): Choice[] {
   }
 }
 
+// mayRevise tells whether somebody may write a new revision of a change now.
+export function mayRevise(c: ChangeDetail, me: Account): boolean {
+  const open = c.state === 'draft' || c.state === 'rehearsed' || c.state === 'offered' || c.state === 'approved'
+  return open && me.roles.includes('author') && (me.name === c.author || (c.review.named ?? []).includes(me.name))
+}
+
 // missed has those hosts alone rehearsed again that are not in the plan.
 function missed(c: ChangeDetail): Choice[] {
   const r = c.rehearsal

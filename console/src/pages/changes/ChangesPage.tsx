@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useRef, useState } from 'react'
 import { Link, useNavigate } from 'react-router'
-import type { Change } from '../../api/client'
+import type { Account, Change } from '../../api/client'
 import { changes, changesPage, people, services } from '../../api/queries'
 import { Ago } from '../../ui/Ago'
 import { useKeys } from '../../ui/keys'
@@ -27,7 +27,7 @@ function daysAgo(days: string): string | undefined {
   return new Date(at.getTime() - Number(days) * 86_400_000).toISOString()
 }
 
-export function ChangesPage() {
+export function ChangesPage({ me }: { me: Account }) {
   const [get, set] = useFilters()
   const list = useQuery(
     changes({
@@ -46,7 +46,7 @@ export function ChangesPage() {
   const filtered = ['state', 'author', 'service', 'host', 'text', 'since'].some((name) => get(name))
   const last = list.data?.at(-1)
   return (
-    <Page title="Changes" name={get('state') ? `Changes, ${get('state')}` : 'Changes'} help="console#changes">
+    <Page title="Changes" name={get('state') ? `Changes, ${get('state')}` : 'Changes'} help="console#changes" action={me.roles.includes('author') && <Link className="act" to="/draft">Draft a change</Link>}>
       <p className="filter">
         Changes <Choice label="State" value={get('state')} any="in any state" of={states} onChange={(v) => set('state', v)} /> by{' '}
         <Choice label="Author" value={get('author')} any="anyone" of={(authors.data ?? []).map((p) => [p.name, p.display])} onChange={(v) => set('author', v)} /> on{' '}
@@ -56,7 +56,7 @@ export function ChangesPage() {
       </p>
       {list.error && <Problem error={list.error} again={() => void list.refetch()} />}
       {list.isPending && <Waiting what="changes" />}
-      {list.data?.length === 0 && (filtered || get('before') ? <Nothing>No change is like that. Open a word of the sentence to look wider.</Nothing> : <Nothing>No change has been drafted yet. Draft one with: wladder draft FILE</Nothing>)}
+      {list.data?.length === 0 && (filtered || get('before') ? <Nothing>No change is like that. Open a word of the sentence to look wider.</Nothing> : <Nothing>No change has been drafted yet. {me.roles.includes('author') ? 'Draft the first one above.' : 'Authors draft them.'}</Nothing>)}
       {list.data && list.data.length > 0 && <Rows all={list.data} />}
       {list.data && last && (list.data.length === changesPage || get('before')) && (
         <p className="pages">

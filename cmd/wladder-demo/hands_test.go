@@ -1,0 +1,128 @@
+package main
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"wladder/console/chromium"
+	"wladder/core/ladder"
+	"wladder/core/view"
+	"wladder/demo"
+	"wladder/standin"
+)
+
+// TestByHand takes a change through the browser alone, from a form to its roll-back: drafted,
+// revised, rehearsed, commented on, approved by somebody else, climbed, with a host that fails and is
+// restored, and put back.
+func TestByHand(t *testing.T) {
+	t.Parallel()
+	o := opened(t)
+	ctx := t.Context()
+	if err := o.Set(ctx); err != nil {
+		t.Fatal(err)
+	}
+	ines, err := o.As(ctx, "ines")
+	if err == nil {
+		_, err = ines.KeepForm(ctx, demo.File("story/form.yaml"))
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	o.Hosts["bulletin-coast-03"].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 3072"})
+	p := page{t, chromium.Open(t), o.URL}
+	heard := p.listen()
+	p.signIn("ines")
+	heard.taken() // nobody was signed in
+	p.do(chromedp.Navigate(p.url+"/changes"), chromedp.Click(chromedp.CSS("a[href='/draft']"), chromedp.NodeVisible))
+	// A text with something wrong is not drafted, and says where.
+	p.says("line 1: title: is empty")
+	p.until("[...document.querySelectorAll('button')].find(b => b.innerText === 'Draft it').disabled")
+	// The form's blanks alone.
+	p.until("(s => s.options.length === 2 && (s.value = 'connections', s.dispatchEvent(new Event('change', {bubbles: true})), true))(document.querySelector('select[aria-label=\"A form\"]'))")
+	p.do(chromedp.WaitVisible(chromedp.CSS("#limit")), chromedp.SendKeys(chromedp.CSS("#limit"), "3072"))
+	p.until("(s => (s.value = 'coast', s.dispatchEvent(new Event('change', {bubbles: true})), true))(document.querySelector('#site'))")
+	p.picture("draft")
+	p.press("Draft it")
+	p.says("3072 connections for each worker at coast")
+	p.says("Change 1 · draft")
+	// A revision of the same, by text: somebody else's comes between.
+	p.do(chromedp.Click(chromedp.CSS("a[href='/draft?revise=1']"), chromedp.NodeVisible), chromedp.WaitVisible(chromedp.CSS(".editor textarea")))
+	p.says("It fits 8 hosts")
+	p.do(chromedp.SendKeys(chromedp.CSS(".editor textarea"), "ticket: FLO-2240\n"))
+	d, err := ines.Change(ctx, 1)
+	if err == nil {
+		_, err = ines.Draft(ctx, 1, []byte(strings.Replace(d.Source, "refused connections", "refused many connections", 1)))
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.says("Nothing is wrong with the text.")
+	p.press("Save as revision 2")
+	p.says("ines wrote revision 2 of change 1 meanwhile")
+	p.until("document.querySelector('.ant-alert pre')?.innerText.includes('refused many')")
+	p.press("I took over what I want of revision 2")
+	p.press("Save as revision 3")
+	p.says("FLO-2240")
+	p.press("Rehearse")
+	p.says("Change 1 · rehearsed")
+	p.press("Offer for review")
+	p.says("Change 1 · offered")
+	p.signOut()
+
+	p.signIn("oda")
+	p.do(chromedp.Click(chromedp.CSS("main a[href='/changes/1']"), chromedp.NodeVisible)) // it waits for her
+	p.until("document.querySelectorAll('[data-group]').length === 1")
+	p.until("!!document.querySelector('.hunk')")
+	// By keys: the group, read, side by side, a comment on it.
+	p.do(chromedp.KeyEvent("n"), chromedp.KeyEvent("m"))
+	p.says("1 of 1 group read")
+	p.do(chromedp.KeyEvent("s"))
+	p.until("document.querySelectorAll('.diff.beside .pair').length > 3")
+	p.do(chromedp.KeyEvent("c"), chromedp.WaitVisible(chromedp.CSS("#say")), chromedp.SendKeys(chromedp.CSS("#say"), "The same as last year."))
+	p.press("Comment")
+	p.says("on a diff group")
+	p.press("Approve for 8 hosts")
+	p.says("Change 1 · approved")
+	p.signOut()
+
+	p.signIn("ines")
+	p.do(chromedp.Navigate(p.url + "/changes/1"))
+	p.press("Let it climb: 8 hosts")
+	p.says("This changes 8 hosts, stage by stage.")
+	p.press("Let it climb: 8 hosts")
+	p.says("Change 1 · completed")
+	p.until("document.querySelectorAll('.cell[data-state=done]').length === 7 && document.querySelectorAll('.cell[data-state=restored]').length === 1")
+	// To the failed host's reason, from the start page: one press.
+	p.do(chromedp.Navigate(p.url + "/"))
+	p.until("!!document.querySelector('[data-ill=restored] a')")
+	p.do(chromedp.Click(chromedp.CSS("[data-ill=restored] a"), chromedp.NodeVisible))
+	p.until("document.querySelector('aside h2')?.innerText === 'bulletin-coast-03' && document.querySelector('aside')?.innerText.includes('status 500')")
+	p.until("location.search === '?host=bulletin-coast-03'")
+	p.until("document.querySelectorAll('.course svg').length === 1")
+	p.press("Roll back 7 hosts")
+	p.do(chromedp.WaitVisible(chromedp.CSS("[role=dialog] textarea")), chromedp.SendKeys(chromedp.CSS("[role=dialog] textarea"), "enough for this year"))
+	p.press("Roll back 7 hosts")
+	d, err = demo.Until(ctx, ines, 1, func(d view.ChangeDetail) bool { return d.Climb.RollsBack && d.Climb.State.Final() })
+	if err != nil || d.Counts[ladder.Done] != 7 {
+		t.Errorf("rolled back: %v, %v", d.Counts, err)
+	}
+	p.says("Roll-back: completed")
+	for name, h := range o.Hosts {
+		if data, _ := h.Files.Read("/etc/nginx/nginx.conf"); strings.Contains(string(data), "worker_connections 3072") {
+			t.Errorf("%s has the new file still", name)
+		}
+	}
+	p.do(chromedp.Navigate(p.url + "/record?by=ines&change=1"))
+	p.says("Ines Vael had all hosts of change 1 put back, the newest stage first: enough for this year")
+	for _, text := range heard.taken() {
+		if !strings.Contains(text, "412") && !strings.Contains(text, "/session") { // somebody came between; nobody was signed in
+			t.Error(text)
+		}
+	}
+	if n := len(o.Hosts); n != 36 {
+		t.Error(fmt.Sprint(n, " hosts"))
+	}
+}
