@@ -429,6 +429,28 @@ func TestBadInputChangesNothing(t *testing.T) {
 			t.Errorf("%.40q: %s", text, answer)
 		}
 	}
+	for path, want := range map[string]int{
+		"/calendar": 422, "/calendar?from=2031-01-01T00:00:00Z&to=2030-01-01T00:00:00Z": 422, "/calendar?from=2031-01-01T00:00:00Z&to=2031-01-15T00:00:00Z": 200,
+		"/changes?under_way=perhaps": 422, "/changes?since=yesterday": 422, "/changes?text=%00": 400, "/record/told?before=x": 422, "/record/told?until=2031": 422,
+		"/services/none/parts": 404, "/services/none/parts?version=x": 422, "/hosts/none/services": 404, "/changes/9/course": 404, "/today": 200,
+	} {
+		c.call("GET", path, nil, want, nil)
+	}
+	// What is written is checked line by line, and nothing is kept of it.
+	for text, want := range map[string]string{
+		"title: x\nbogus: 1\n":              `"line":2,"column":1`,
+		"reason: r\n\ntitle: ''\n":          `"line":3,"text":"title: is empty`,
+		"title: t\nwhere: labels.role ==\n": `"line":2,"text":"where: `,
+		"":                                  `"line":0`,
+	} {
+		if answer := c.call("POST", "/drafts/check", text, 200, nil); !strings.Contains(string(answer), want) {
+			t.Errorf("%.40q is checked: %s; want %s", text, answer, want)
+		}
+	}
+	var none []view.Change
+	if c.call("GET", "/changes", nil, 200, &none); len(none) != 0 {
+		t.Errorf("something was kept: %+v", none)
+	}
 	c.as("ada", "session")
 	c.call("POST", "/hosts", []view.Host{{Name: "x", Address: "127.0.0.1:22", Login: "root", HostKey: "none"}}, 422, nil)
 	var hosts []view.Host

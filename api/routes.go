@@ -137,7 +137,8 @@ var routes = []route{
 		from, ok := s.moment(c, "from")
 		to, ok2 := s.moment(c, "to")
 		if ok && ok2 {
-			give(s, c)(s.Store.Calendar(c, from, to))
+			all, err := s.Store.Calendar(c, from, to)
+			give(s, c)(all, fit(err))
 		}
 	}},
 	{"GET", "/policy", "The policy that holds", "viewer", false, nil, view.PolicyVersion{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Policy(c)) }},
@@ -450,8 +451,13 @@ func (s *Server) changes(ctx *gin.Context) {
 	if !ok || !ok2 {
 		return
 	}
+	underWay := ctx.Query("under_way")
+	if underWay != "" && underWay != "true" && underWay != "false" {
+		s.fail(ctx, invalid{fmt.Errorf("under_way: %q; want true or false", underWay)})
+		return
+	}
 	all, err := s.Store.Changes(ctx, store.Filter{State: change.State(ctx.Query("state")), Service: ctx.Query("service"), Author: ctx.Query("author"), Host: ctx.Query("host"), Text: ctx.Query("text"),
-		Since: since, UnderWay: ctx.Query("under_way") == "true", Before: n[1], Limit: int(n[0])})
+		Since: since, UnderWay: underWay == "true", Before: n[1], Limit: int(n[0])})
 	for i := range all {
 		all[i].Next = view.Asked(all[i])
 	}

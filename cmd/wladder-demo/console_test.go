@@ -378,6 +378,11 @@ func TestTextStaysData(t *testing.T) {
 	p.says(nasty)
 	p.until("document.querySelector('h1')?.innerText === " + fmt.Sprintf("%q", nasty))
 	p.until("document.querySelectorAll('.diff .plus').length === 1 && window.oops === undefined && document.querySelectorAll('img').length === 0")
+	for _, path := range []string{"/changes", "/hosts", "/hosts/" + odd.Name, "/record"} {
+		p.do(chromedp.Navigate(o.URL + path))
+		p.says("$(touch oops)")
+		p.until("window.oops === undefined && document.querySelectorAll('img').length === 0")
+	}
 }
 
 func offered(t *testing.T, author *client.Client, text []byte) int64 {

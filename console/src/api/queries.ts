@@ -288,7 +288,7 @@ export const settle = (id: number, number: number) => done(api.POST('/changes/{i
 
 // course is how the hosts of a climb stood over its time; it moves while that goes on.
 export const course = (id: number, climb: number, moves: boolean) =>
-  queryOptions({ queryKey: ['course', id, climb, moves], queryFn: () => done(api.GET('/changes/{id}/course', { params: { path: { id } } })), refetchInterval: moves ? 5000 : false })
+  queryOptions({ queryKey: ['course', id, climb, moves], queryFn: () => done(api.GET('/changes/{id}/course', { params: { path: { id } } })), refetchInterval: moves ? 20_000 : false })
 
 // runsPage is how many hosts of a climb are listed at once.
 export const runsPage = 200
