@@ -3,23 +3,12 @@ package record
 import (
 	"encoding/json"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 )
 
 // Known tells whether a kind of entry has words.
 func Known(kind string) bool { return words[kind] != nil }
-
-// Kinds are the kinds of entries, in the order of the alphabet.
-func Kinds() []string {
-	kinds := make([]string, 0, len(words))
-	for kind := range words {
-		kinds = append(kinds, kind)
-	}
-	slices.Sort(kinds)
-	return kinds
-}
 
 // Words say what happened, without who did it: "approved change 5 under 7c4f4be136c7". Behind
 // "host/…" and the like of the subject stands what it happened to.

@@ -15,7 +15,7 @@ func TestWords(t *testing.T) {
 		"path": "/etc/nginx/nginx.conf", "revision": 2, "roles": ["author", "operator"], "scopes": [], "stage": 1, "text": "not-proven", "title": "More connections", "to": 5, "undone": true,
 		"until": "2031-03-01T22:59:59.123Z", "version": 7, "well": true, "what": "ines is to have the roles admin", "where": "labels.site == \"delta\"", "why": "the unit is failed", "with": "kai"}`
 	said := map[string]string{}
-	for _, kind := range Kinds() {
+	for kind := range words {
 		for _, body := range []string{full, "{}"} {
 			e := Entry{Actor: "oda", Kind: kind, Subject: "change/12", Body: json.RawMessage(body)}
 			text := e.Sentence("Oda Marsh")

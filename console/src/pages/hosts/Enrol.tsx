@@ -28,7 +28,7 @@ export function Enrol({ onClose }: { onClose: () => void }) {
           host_key: '',
           sudo: f.sudo,
           labels: Object.fromEntries(f.labels.split(/\s+/).filter(Boolean).map((l) => [l.split('=')[0] ?? '', l.slice(l.indexOf('=') + 1)])),
-          traits: { os: '', family: '', os_version: '', kernel: '', cores: 0, memory: 0 } as never,
+          traits: { os: '', family: '', os_version: '', kernel: '', cores: 0, memory: 0 },
         },
       ]),
     onSuccess: (_, f) => {

@@ -32,7 +32,7 @@ export function HostsPage({ me }: { me: Account }) {
         <div className="action">
           <div className="buttons">
             {me.roles.includes('admin') && <Button onClick={() => setEnrols(true)}>Add a host</Button>}
-            {me.roles.includes('operator') && <Survey where={get('where')} hosts={list.data?.length ?? 0} filtered={filtered && !get('name') && label.length === 0} />}
+            {me.roles.includes('operator') && <Survey where={get('where')} filtered={filtered && !get('name') && label.length === 0} />}
           </div>
         </div>
       }

@@ -4,7 +4,7 @@ import { survey } from '../../api/queries'
 import { counted } from '../../ui/Ago'
 
 // Survey asks hosts what they are: those that the expression fits, or all of them.
-export function Survey({ where, filtered }: { where: string; hosts: number; filtered: boolean }) {
+export function Survey({ where, filtered }: { where: string; filtered: boolean }) {
   const cache = useQueryClient()
   const go = useMutation({ mutationFn: () => survey(filtered ? where : ''), onSettled: () => cache.invalidateQueries() })
   return (
