@@ -188,4 +188,9 @@ func TestPages(t *testing.T) {
 			}
 		}
 	}
+	// Whose sign-in ends elsewhere signs in again, and is where they were.
+	p.do(chromedp.Navigate(p.url + "/hosts"))
+	p.until("document.querySelectorAll('tr[data-host-row]').length === 36 && !!fetch('/api/v1/session', {method: 'DELETE'})")
+	p.do(chromedp.WaitVisible(chromedp.CSS("#password")), chromedp.SendKeys(chromedp.CSS("#name"), "vic"), chromedp.SendKeys(chromedp.CSS("#password"), demo.Password+"\r"))
+	p.until("document.querySelectorAll('tr[data-host-row]').length === 36 && document.body.innerText.includes('Vic Lund')")
 }

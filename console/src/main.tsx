@@ -2,7 +2,7 @@ import '@fontsource/ibm-plex-mono/latin-400.css'
 import '@fontsource/ibm-plex-sans/latin-400.css'
 import '@fontsource/ibm-plex-sans/latin-500.css'
 import '@fontsource/ibm-plex-sans/latin-600.css'
-import { QueryClient, QueryClientProvider, useQuery } from '@tanstack/react-query'
+import { QueryCache, QueryClient, QueryClientProvider, useQuery } from '@tanstack/react-query'
 import { ConfigProvider } from 'antd'
 import { lazy, StrictMode, Suspense, useLayoutEffect, type ReactNode } from 'react'
 import { createRoot } from 'react-dom/client'
@@ -82,12 +82,22 @@ function Looks({ children }: { children: ReactNode }) {
   return <ConfigProvider theme={theme(palette)}>{children}</ConfigProvider>
 }
 
+// Whose sign-in has ended, wherever that is noticed, signs in again, and is where they were.
+const client: QueryClient = new QueryClient({
+  defaultOptions: { queries: { staleTime: 1000, retry: (n, error) => n < 1 && !(error instanceof Refusal && error.status === 401) } },
+  queryCache: new QueryCache({
+    onError: (error, query) => {
+      if (error instanceof Refusal && error.status === 401 && query.queryKey[0] !== 'session') void client.resetQueries({ queryKey: session().queryKey })
+    },
+  }),
+})
+
 const root = document.getElementById('root')
 if (root) {
   createRoot(root).render(
     <StrictMode>
       <Looks>
-        <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { staleTime: 1000, retry: 1 } } })}>
+        <QueryClientProvider client={client}>
           <Console />
         </QueryClientProvider>
       </Looks>

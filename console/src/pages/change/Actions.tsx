@@ -28,8 +28,8 @@ export function Actions({ detail, me }: { detail: ChangeDetail; me: Account }) {
             {c.words}
           </Button>
         ))}
+        {mayRevise(detail, me) && <Link className="act quiet" to={`/draft?revise=${detail.id}`}>Revise it</Link>}
       </div>
-      {mayRevise(detail, me) && <Link to={`/draft?revise=${detail.id}`}>Revise it</Link>}
       <span className="second">Next: {detail.next}</span>
       {go.error && <Alert type="error" title={go.error.message} />}
       <Modal open={asked !== undefined} closable={false} title={asked?.ask} okText={asked?.words} okButtonProps={{ danger: asked?.outlined, disabled: asked?.reason && !because.trim() }} onOk={() => asked && go.mutate(asked)} onCancel={() => setAsked(undefined)}>

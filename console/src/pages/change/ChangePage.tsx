@@ -5,7 +5,7 @@ import { Link, useParams } from 'react-router'
 import type { Account, ChangeDetail, HostRun, RunState } from '../../api/client'
 import { change, firstIn, hostRun, runs, told } from '../../api/queries'
 import { useStream } from '../../api/stream'
-import { Ago, counted as words } from '../../ui/Ago'
+import { Ago } from '../../ui/Ago'
 import { isBundled, Ladder, rungsOf } from '../../ui/Ladder'
 import { Page } from '../../ui/Page'
 import { Sections, type Section } from '../../ui/Sections'
@@ -135,15 +135,9 @@ function Rehearsed({ detail: d, me }: { detail: ChangeDetail; me: Account }) {
         <progress max={r.hosts} value={r.read} aria-label="Hosts read" />
       </section>
     )
-  const missed = r.hosts - r.planned
   return (
     <>
       {r.plan && <Plan plan={r.plan} climbs={d.climb !== undefined} />}
-      {missed > 0 && (
-        <p>
-          <b>{words(missed, 'host')}</b> of {r.hosts} {missed === 1 ? 'is' : 'are'} not in the plan: {r.digest ? 'they were not reached, have a veto, or say already what it wants; the groups below tell which.' : 'there is none.'}
-        </p>
-      )}
       <Diffs rehearsal={r} id={d.id} onAbout={setAbout} />
       {r.digest && <Review detail={d} digest={r.digest} me={me} about={about} onAbout={setAbout} />}
     </>

@@ -45,6 +45,7 @@ export function Diffs({ rehearsal: r, id, onAbout }: { rehearsal: NonNullable<Ch
     s: () => lay(!beside),
     c: () => here && r.digest && onAbout({ group: here.key, file: '', line: 0, old: false }),
   })
+  const missed = r.hosts - r.planned
   const seen = r.groups.filter((g) => read.has(g.key)).length
   return (
     <section aria-label="What it changes" id="diffs">
@@ -54,6 +55,11 @@ export function Diffs({ rehearsal: r, id, onAbout }: { rehearsal: NonNullable<Ch
           <span>
             {seen} of {counted(r.groups.length, 'group')} read
           </span>
+          {missed > 0 && (
+            <span>
+              {counted(missed, 'host')} of {r.hosts} {missed === 1 ? 'is' : 'are'} not in the plan: not reached, a veto, or as it wants already
+            </span>
+          )}
           <label>
             <input type="checkbox" checked={beside} onChange={(e) => lay(e.target.checked)} /> side by side
           </label>

@@ -20,7 +20,7 @@ export function choices(c: ChangeDetail, me: Account): Choice[] {
     case 'draft':
       return may('author') ? [{ deed: 'rehearse', words: 'Rehearse' }, ...missed(c)] : []
     case 'rehearsed':
-      return may('author') ? [{ deed: 'offer', words: 'Offer for review' }, ...missed(c), { deed: 'rehearse', words: 'Rehearse again' }] : []
+      return may('author') ? [{ deed: 'offer', words: 'Offer for review' }, ...missed(c), { deed: 'rehearse', words: 'Rehearse all again' }] : []
     case 'offered':
       return [
         ...(may('reviewer') && !wrote(c, me)
@@ -61,7 +61,7 @@ export function mayRevise(c: ChangeDetail, me: Account): boolean {
 function missed(c: ChangeDetail): Choice[] {
   const r = c.rehearsal
   const n = r?.ended_at && r.revision === c.revision ? r.hosts - r.planned : 0
-  return n > 0 && r && r.planned > 0 ? [{ deed: 'rehearse-missed', words: `Rehearse again the ${counted(n, 'host')} that ${n === 1 ? 'is' : 'are'} not in it` }] : []
+  return n > 0 && r && r.planned > 0 ? [{ deed: 'rehearse-missed', words: `Rehearse ${counted(n, 'host')} again` }] : []
 }
 
 // wrote tells whether somebody wrote of the change, and so cannot approve it.
