@@ -2,12 +2,17 @@ package store
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"wladder/core/change"
+	"wladder/core/ladder"
+	"wladder/core/record"
 	"wladder/core/view"
 )
 
@@ -106,6 +111,44 @@ func TestToday(t *testing.T) {
 	exec(`update hosts set retired_at = now() where name = $1`, host(5))
 	if got := ills(); !slices.Equal(got, []string{"drifted h03", "unready h04"}) {
 		t.Errorf("unwell are %v", got)
+	}
+}
+
+// TestKindsHaveWords holds each kind of entry that this package notes against the words of core/record.
+func TestKindsHaveWords(t *testing.T) {
+	files, err := filepath.Glob("*.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	noted := regexp.MustCompile(`(?:happened\(ctx, tx, |happening\(|tellAccount\(ctx, tx, |tellSignIn\(ctx, tx, )[^,]+, "([^"]+)"|^\s+(?:const )?\w+\s+= "([a-z-]+\.[a-z-]+)"`)
+	kinds := map[string]bool{}
+	for _, name := range files {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for line := range strings.Lines(string(text)) {
+			for _, found := range noted.FindAllStringSubmatch(line, -1) {
+				kinds[found[1]+found[2]] = true
+			}
+		}
+	}
+	for _, state := range ladder.RunStates {
+		kinds["host."+string(state)] = true
+	}
+	for _, state := range []ladder.ClimbState{ladder.Running, ladder.Paused, ladder.Waiting, ladder.Stopping, ladder.Completed, ladder.Stopped} {
+		kinds["climb."+string(state)] = true
+	}
+	delete(kinds, "host.") // with a state behind it
+	delete(kinds, "climb.")
+	delete(kinds, " and ") // of a name
+	for kind := range kinds {
+		if !record.Known(kind) {
+			t.Errorf("an entry of the kind %s has no words", kind)
+		}
+	}
+	if len(kinds) < 70 {
+		t.Errorf("%d kinds are noted", len(kinds))
 	}
 }
 

@@ -43,7 +43,7 @@ func (e Entry) Sentence(display string) string {
 }
 
 // ofHost are the kinds whose words begin with the host.
-var ofHost = map[string]bool{"host.done": true, "host.passed-over": true, "host.restored": true, "host.restoring": true, "host.soaking": true, "host.stranded": true, "host.unknown": true, "host.working": true}
+var ofHost = map[string]bool{"host.done": true, "host.passed-over": true, "host.queued": true, "host.restored": true, "host.restoring": true, "host.soaking": true, "host.stranded": true, "host.unknown": true, "host.working": true}
 
 // body is what an entry holds.
 type body struct {
@@ -146,7 +146,7 @@ func climb(format string) func(body) string {
 	return func(b body) string { return b.why(fmt.Sprintf(format, b.change())) }
 }
 
-// words has the words of each kind of entry. The store refuses to note a kind that stands not here.
+// words has the words of each kind of entry; of another one, its kind and subject are said.
 var words = map[string]func(body) string{
 	"account.added":              func(b body) string { return fmt.Sprintf("made the account %s with %s", b.of, b.roles()) },
 	"account.disabled":           about("keeps %s out"),
@@ -231,6 +231,7 @@ var words = map[string]func(body) string{
 		return fmt.Sprintf("had the old files put over an edit on %s, in %s", b.of, b.change())
 	},
 	"host.passed-over":  run("%s was passed over in %s"),
+	"host.queued":       run("%s waits for its turn again, in %s"),
 	"host.renamed":      func(b body) string { return fmt.Sprintf("renamed %s to %s", b.of, b.text("to")) },
 	"host.restored":     run("%s has its old files again, in %s"),
 	"host.restoring":    run("%s gets its old files back, in %s"),
