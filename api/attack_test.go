@@ -170,6 +170,7 @@ func TestMalformedRequests(t *testing.T) {
 		"", "{", "[", "null", "[]", "{}", "\"x\"", "1e999", `{"a":`, strings.Repeat("[", 100_000), strings.Repeat(`{"a":`, 50_000), "\x00", "\xff\xfe", `{"name":1}`, `{"Name":"\u0000"}`,
 		`{"where":"` + strings.Repeat("(", 5000) + `"}`, `{"roles":["root"]}`, `{"unknown":true}`, strings.Repeat("- ", 50_000), "a: &x [*x]", "--- 1\n--- 2", "!!binary x", `{"digest":"` + strings.Repeat("0", 100_000) + `"}`,
 	}
+	// What is asked whether a text is well says what is wrong with it.
 	nothing := map[string]bool{"/hosts null": true, "/hosts []": true, "/survey null": true, "/survey {}": true, "/drift null": true, "/drift {}": true} // asks for nothing
 	n := 0
 	for _, r := range routes {
@@ -179,7 +180,7 @@ func TestMalformedRequests(t *testing.T) {
 		at := prefix + strings.NewReplacer("{id}", "987654", "{name}", "nobody-there", "{host}", "nobody-there", "{comment}", "987654").Replace(r.path)
 		for _, body := range bodies {
 			n++
-			if status, answer := c.try(r.method, at, token, []byte(body)); status < 400 && r.takes != nil && !nothing[r.path+" "+body] || status >= 500 {
+			if status, answer := c.try(r.method, at, token, []byte(body)); status < 400 && r.takes != nil && r.path != "/drafts/check" && !nothing[r.path+" "+body] || status >= 500 {
 				t.Errorf("%s %s with %.30q: %d %s", r.method, r.path, body, status, answer)
 			}
 		}

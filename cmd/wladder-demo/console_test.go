@@ -168,6 +168,7 @@ func TestConsole(t *testing.T) {
 	p.picture("change")
 	p.press("Three hosts at random")
 	p.until("document.querySelectorAll('[data-whole] .diff .plus').length === 3")
+	p.until("[...document.querySelectorAll('[data-whole] .fold button')].map(b => b.click()).length > 0")
 	p.says("server_name") // far from what changes
 	// Any other, by its name.
 	p.until("(i => !!i && (i.focus(), true))(document.querySelector('.whole:has([data-whole]) input'))")
