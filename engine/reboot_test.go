@@ -41,6 +41,7 @@ func TestReboot(t *testing.T) {
 	}
 	r.hosts[1].Script(&standin.Fault{Do: standin.AnswerWrongly, When: "worker_connections 1024"})
 	r.hosts[2].Script(&standin.Fault{Do: standin.CutAfter, At: "reboot", Times: 1})
+	r.hosts[0].Script(&standin.Fault{Do: standin.GoDownLate, For: 1500 * time.Millisecond, Times: 1}) // it is asked again meanwhile
 	alone := &standin.Fault{Do: standin.CutBefore, At: "confirm", Times: 1, Reached: make(chan struct{}), Release: make(chan struct{})}
 	r.hosts[4].Script(alone)
 	id := r.drafted(booting)

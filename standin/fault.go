@@ -16,6 +16,7 @@ const (
 	AnswerWrongly FaultKind = "answer-wrongly" // a unit answers with status 500
 	CutBefore     FaultKind = "cut-before"     // the link drops before the script At runs
 	CutAfter      FaultKind = "cut-after"      // the link drops once it ran, without its answer
+	GoDownLate    FaultKind = "go-down-late"   // told to boot anew, it goes down For later, and its systemctl says nothing until then
 	KillScript    FaultKind = "kill-script"    // the script is killed For after its start, and the link drops
 	SlowLink      FaultKind = "slow-link"      // every script comes For later
 	Busy          FaultKind = "busy"           // somebody holds the host's lock: the script is not run, status 75

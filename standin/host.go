@@ -58,6 +58,7 @@ type Host struct {
 	lock      chan struct{} // the one file lock that flock knows
 	booted    atomic.Int64  // when, in nanoseconds
 	rebooting sync.Mutex    // held while it boots
+	goingDown atomic.Bool   // its service manager says nothing any more
 	pids      atomic.Int64
 	received  atomic.Int64
 	listener  net.Listener

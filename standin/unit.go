@@ -281,6 +281,9 @@ func systemctl(_ context.Context, s *shell, hc interp.HandlerContext, args []str
 	if err != nil || len(words) == 0 {
 		return errors.Join(err, fail(hc, 1, "systemctl: want a verb"))
 	}
+	if s.host.goingDown.Load() {
+		return fail(hc, 1, "Failed to connect to bus: Transport endpoint is not connected")
+	}
 	verb := words[0]
 	flags, names, err := options(hc, "systemctl", words[1:], "--quiet", "--now", "-p:", "--property:")
 	if err == nil && verb == "show" && flags["--property"] != "" {
@@ -294,6 +297,14 @@ func systemctl(_ context.Context, s *shell, hc interp.HandlerContext, args []str
 		s.host.running.Add(1)
 		go func() { // as systemd does, once it has said that it will
 			defer s.host.running.Done()
+			if f := s.host.fault(GoDownLate, "reboot"); f != nil {
+				s.host.goingDown.Store(true)
+				select {
+				case <-time.After(f.For):
+				case <-s.host.ctx.Done():
+				}
+				s.host.goingDown.Store(false)
+			}
 			s.host.Reboot()
 		}()
 		return nil
@@ -394,6 +405,9 @@ func (u *unit) show(w io.Writer) {
 
 // systemdRun starts a command later, as a transient timer does.
 func systemdRun(_ context.Context, s *shell, hc interp.HandlerContext, args []string) error {
+	if s.host.goingDown.Load() {
+		return fail(hc, 1, "Failed to connect to bus: Transport endpoint is not connected")
+	}
 	flags, words, err := options(hc, "systemd-run", args, "--quiet", "--collect", "--unit:", "--on-active:", "--on-unit-inactive:", "--timer-property:", "--no-block", "-p:")
 	after, bad := time.ParseDuration(flags["--on-active"])
 	if err != nil || bad != nil || len(words) == 0 || s.files != s.host.Files {

@@ -19,15 +19,18 @@ if [ -n "$was" ] && [ "$was" != "$boot" ]; then
 	printf '{"exit":0,"output":"","rebooted":true}\n'
 	exit 0
 fi
-enabled=
-if managed; then enabled=$(systemctl is-enabled -- "$4" 2>/dev/null) || :; fi
-case $enabled in
-enabled | static | indirect | alias | generated) ;;
-*)
-	printf '{"failed":"%s"}\n' "$(text "$4 is ${enabled:-not found} at boot, so a boot would not bring it back; the host is not booted anew. Enable it first")"
-	exit 0
-	;;
-esac
+# One that was told so before goes down, and its service manager may say nothing any more.
+if [ -z "$was" ]; then
+	enabled=
+	if managed; then enabled=$(systemctl is-enabled -- "$4" 2>/dev/null) || :; fi
+	case $enabled in
+	enabled | static | indirect | alias | generated) ;;
+	*)
+		printf '{"failed":"%s"}\n' "$(text "$4 is ${enabled:-not found} at boot, so a boot would not bring it back; the host is not booted anew. Enable it first")"
+		exit 0
+		;;
+	esac
+fi
 case $3 in
 act | act-[0-9]*)
 	if [ ! -e "$state/pending/$2" ]; then
