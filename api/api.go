@@ -200,6 +200,7 @@ type invalid struct{ error }
 // fail answers with the problem that an error is.
 func (s *Server) fail(ctx *gin.Context, err error) {
 	var conflict *store.Conflict
+	var newer *store.Overtaken
 	var missing *store.NotFound
 	var permitted *store.NotPermitted
 	var bad invalid
@@ -213,6 +214,8 @@ func (s *Server) fail(ctx *gin.Context, err error) {
 		tooMany(ctx, 2*time.Second, err.Error())
 	case errors.As(err, &conflict):
 		problem(ctx, http.StatusConflict, conflict.Error())
+	case errors.As(err, &newer):
+		problem(ctx, http.StatusPreconditionFailed, newer.Error())
 	case errors.As(err, &missing):
 		problem(ctx, http.StatusNotFound, missing.Error())
 	case errors.As(err, &permitted):

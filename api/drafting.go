@@ -40,8 +40,15 @@ func (s *Server) checkDraft(ctx *gin.Context) {
 	}
 	if spec != nil && spec.Where != "" {
 		hosts, err := s.Store.HostList(ctx, store.HostFilter{Where: spec.Where, Limit: checkedHosts})
-		if err != nil && len(out.Problems) == 0 {
-			out.Problems = problemsOf(data, err)
+		var bad *store.Unfit
+		switch {
+		case errors.As(err, &bad):
+			if len(out.Problems) == 0 { // else one of them says so
+				out.Problems = problemsOf(data, err)
+			}
+		case err != nil:
+			s.fail(ctx, err)
+			return
 		}
 		out.Hosts = len(hosts)
 		for _, h := range hosts[:min(len(hosts), 12)] {
@@ -51,9 +58,16 @@ func (s *Server) checkDraft(ctx *gin.Context) {
 	ctx.JSON(http.StatusOK, out)
 }
 
+// problemsOf gives what is wrong with a text, each thing at its line as far as that is known.
 func problemsOf(data []byte, err error) (all []view.DraftProblem) {
 	var at *written.Misplaced
 	var many *written.Problems
+	if several, ok := err.(interface{ Unwrap() []error }); ok {
+		for _, one := range several.Unwrap() {
+			all = append(all, problemsOf(data, one)...)
+		}
+		return all
+	}
 	switch {
 	case errors.As(err, &at):
 		return []view.DraftProblem{{Line: at.Line, Column: at.Column, Text: at.What}}
@@ -63,11 +77,7 @@ func problemsOf(data []byte, err error) (all []view.DraftProblem) {
 		}
 		return all
 	}
-	for text := range strings.SplitSeq(err.Error(), "\n") {
-		text = strings.TrimPrefix(text, "change: ")
-		all = append(all, view.DraftProblem{Line: written.Place(data, text), Text: text})
-	}
-	return all
+	return []view.DraftProblem{{Text: err.Error()}}
 }
 
 // basis reads on which revision somebody's text rests, as in RFC 9110's If-Match; 0 where they do

@@ -487,11 +487,6 @@ func (s *Server) draft(ctx *gin.Context) {
 	if err = s.Engine.Literals(ctx, spec); err == nil {
 		id, err = s.Store.Revise(ctx, who(ctx).Name, id, basis, spec)
 	}
-	var other *store.Overtaken
-	if errors.As(err, &other) {
-		problem(ctx, http.StatusPreconditionFailed, other.Error())
-		return
-	}
 	if err != nil {
 		s.fail(ctx, err)
 		return

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -9,6 +10,7 @@ import (
 	"wladder/core/definition"
 	"wladder/core/expr"
 	"wladder/core/probe"
+	"wladder/core/render"
 	"wladder/core/view"
 )
 
@@ -57,6 +59,13 @@ func (s *Store) ServiceParts(ctx context.Context, name string, version int) (vie
 	}
 	out := view.ServiceParts{Service: v, Where: svc.Where, Unit: svc.Unit, Files: files(svc), Trial: svc.Trial.Command, Settings: []view.ServiceSetting{}, Acts: []view.ServiceAct{},
 		Probes: probes(svc.Probes), InForce: probes(svc.InForce), Rules: []view.ServiceRule{}, Pool: svc.Pool, Keep: svc.Keep, Settle: time.Duration(svc.Settle).String()}
+	if v.InForce != 0 && v.InForce != v.Version {
+		old, err := s.serviceVersion(ctx, name, v.InForce)
+		if err != nil {
+			return out, err
+		}
+		out.Difference = render.Unified(fmt.Sprintf("%s, version %d to %d", name, v.InForce, v.Version), []byte(old.Source), []byte(v.Source))
+	}
 	for _, t := range svc.Settings {
 		out.Settings = append(out.Settings, view.ServiceSetting{Address: t.Address, File: t.File, Type: t.Type, Range: t.Range, Choices: t.Choices, Measure: t.Measure, Default: t.Default,
 			Explanation: t.Explanation, Source: t.Source, Act: t.Act, Secret: t.Secret, Since: t.Since, Until: t.Until})

@@ -120,6 +120,8 @@ func (s *Store) policyNow(ctx context.Context, q querier) (v view.PolicyVersion,
 	return v, p, err
 }
 
+const newestPolicy = `select version, digest, names from policies order by version desc limit 1`
+
 // policyShown is for people to read: one that was held against the record once is not held against
 // it again. What starts hosts goes by policyNow.
 func (s *Store) policyShown(ctx context.Context, q querier, newest []policyTold) (p *policy.Policy, err error) {

@@ -12,17 +12,17 @@ import (
 	"wladder/core/view"
 )
 
-// fortnight is how far ahead windows and freezes are told, day that of hosts that go back or
-// were not reached, and listed how many changes of one kind.
+// fortnight is how far ahead windows and freezes are told, aDay that of hosts that go back
+// or were not reached, and mostOfAKind how many changes of one kind.
 const (
-	fortnight = 14 * 24 * time.Hour
-	aDay      = 24 * time.Hour
-	listed    = 50
+	fortnight   = 14 * 24 * time.Hour
+	aDay        = 24 * time.Hour
+	mostOfAKind = 50
 )
 
 // Today gives what one person looks at first.
 func (s *Store) Today(ctx context.Context, me view.Account, now time.Time) (t view.Today, err error) {
-	if t.Climbs, err = s.Changes(ctx, Filter{UnderWay: true, Limit: listed}); err != nil {
+	if t.Climbs, err = s.Changes(ctx, Filter{UnderWay: true, Limit: mostOfAKind}); err != nil {
 		return t, err
 	}
 	for i := range t.Climbs {
@@ -52,7 +52,11 @@ func (s *Store) Calendar(ctx context.Context, from, to time.Time) ([]policy.Comi
 	if from.IsZero() || !to.After(from) || to.Sub(from) > 366*aDay {
 		return nil, unfit("from, to: want two times, the earlier first, at most a year apart")
 	}
-	_, p, err := s.policyNow(ctx, s.views)
+	newest, err := many[policyTold](ctx, s.views, newestPolicy)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.policyShown(ctx, s.views, newest)
 	if err != nil {
 		return nil, err
 	}
@@ -74,7 +78,7 @@ func (s *Store) waits(ctx context.Context, me view.Account, now time.Time, climb
 				add("paused", c, nil)
 			}
 		}
-		ready, err := s.listed(ctx, `where c.state = $1 order by c.id limit $2`, string(change.Approved), listed)
+		ready, err := s.listed(ctx, `where c.state = $1 order by c.id limit $2`, string(change.Approved), mostOfAKind)
 		if err != nil {
 			return nil, err
 		}
@@ -89,7 +93,7 @@ func (s *Store) waits(ctx context.Context, me view.Account, now time.Time, climb
 			Since  time.Time
 			Until  *time.Time
 		}](ctx, s.views, `select g.id as change, g.title, g.author, count(*)::int as hosts, g.updated_at as since, min(r.back_at) as until from host_runs r join climbs c on c.id = r.climb join changes g on g.id = c.change
-			where r.back_at is not null and not r.sent_back and r.back_at < $1 group by g.id order by min(r.back_at) limit $2`, now.Add(aDay), listed)
+			where r.back_at is not null and not r.sent_back and r.back_at < $1 group by g.id order by min(r.back_at) limit $2`, now.Add(aDay), mostOfAKind)
 		if err != nil {
 			return nil, err
 		}
@@ -101,7 +105,7 @@ func (s *Store) waits(ctx context.Context, me view.Account, now time.Time, climb
 		offered, err := s.listed(ctx, `where (c.state = $1 or exists (select from approvals e where e.change = c.id and e.verdict = 'emergency' and e.account <> $2 and not exists (select from approvals r where r.change = c.id and r.digest = e.digest and r.verdict = 'reviewed' and r.id > e.id)))
 				and c.author <> $2 and not exists (select from revisions r where r.change = c.id and r.author = $2)
 				and not (c.state = $1 and exists (select from approvals a where a.change = c.id and a.account = $2 and a.verdict = 'approved' and a.digest = (select p.digest from rehearsals r join plans p on p.id = r.plan where r.change = c.id order by r.id desc limit 1)))
-			order by c.updated_at limit $3`, string(change.Offered), me.Name, listed)
+			order by c.updated_at limit $3`, string(change.Offered), me.Name, mostOfAKind)
 		if err != nil {
 			return nil, err
 		}
@@ -117,7 +121,7 @@ func (s *Store) waits(ctx context.Context, me view.Account, now time.Time, climb
 		}
 	}
 	if me.Has("author") {
-		mine, err := s.listed(ctx, `where c.author = $1 and c.state = any($2) order by c.updated_at limit $3`, me.Name, []string{string(change.Draft), string(change.Rehearsed)}, listed)
+		mine, err := s.listed(ctx, `where c.author = $1 and c.state = any($2) order by c.updated_at limit $3`, me.Name, []string{string(change.Draft), string(change.Rehearsed)}, mostOfAKind)
 		if err != nil {
 			return nil, err
 		}
@@ -129,7 +133,7 @@ func (s *Store) waits(ctx context.Context, me view.Account, now time.Time, climb
 		asked, err := many[struct {
 			What, By string
 			At       time.Time
-		}](ctx, s.views, `select what, asked_by as by, asked_at as at from requests where decided_at is null and ends_at > now() and asked_by <> $1 order by id limit $2`, me.Name, listed)
+		}](ctx, s.views, `select what, asked_by as by, asked_at as at from requests where decided_at is null and ends_at > now() and asked_by <> $1 order by id limit $2`, me.Name, mostOfAKind)
 		if err != nil {
 			return nil, err
 		}

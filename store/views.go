@@ -30,12 +30,10 @@ type Filter struct {
 }
 
 const changeList = `select c.id, c.title, c.services, c.author, c.state, c.revision, c.created_at, c.updated_at,
-	coalesce((select l.state from climbs l where l.change = c.id order by l.id desc limit 1), '') as rolling,
-	coalesce((select l.why from climbs l where l.change = c.id order by l.id desc limit 1), '') as why,
-	(select l.started_at from climbs l where l.change = c.id order by l.id desc limit 1) as climbing_since,
+	coalesce(l.state, '') as rolling, coalesce(l.why, '') as why, l.started_at as climbing_since,
 	coalesce((select coalesce(p.hosts, r.hosts) from rehearsals r left join plans p on p.id = r.plan where r.change = c.id and r.revision = c.revision and r.ended_at is not null order by r.id desc limit 1), 0)::int as hosts,
 	(select min(e.due_at) from approvals e where e.change = c.id and e.verdict = 'emergency' and not exists (select from approvals r where r.change = c.id and r.digest = e.digest and r.verdict = 'reviewed' and r.id > e.id)) as review_due
-	from changes c `
+	from changes c left join lateral (select state, why, started_at from climbs where change = c.id order by id desc limit 1) l on true `
 
 // Changes gives changes, the newest first.
 func (s *Store) Changes(ctx context.Context, f Filter) ([]view.Change, error) {
@@ -164,7 +162,7 @@ func (s *Store) storedOf(ctx context.Context, id int64) (r stored, err error) {
 	gathered(&g, &r.counts, pgx.RowToStructByName, `select stage, state, may_fail, count(*)::int as n, (count(*) filter (where state = 'done' and proof = 'none'))::int as unproven
 		from host_runs where climb = (select max(id) from climbs where change = $1) group by 1, 2, 3`, id)
 	gathered(&g, &r.behind, pgx.RowTo, `select name from hosts where id in (`+behind(`(select max(plan) from climbs where change = $1)`)+`) order by name`, id)
-	gathered(&g, &r.policies, pgx.RowToStructByName, `select version, digest, names from policies order by version desc limit 1`)
+	gathered(&g, &r.policies, pgx.RowToStructByName, newestPolicy)
 	gathered(&g, &r.barred, pgx.RowToStructByName, barredLeaf+newestPlanOf+` and `+notedBarred+` order by n`, id)
 	gathered(&g, &r.reviewers, pgx.RowToStructByName, `select name, roles from accounts where name in (select account from approvals where change = $1) and 'reviewer' = any(roles) and not disabled order by name`, id)
 	if err = g.read(ctx, s.views); err == nil && len(r.changes) == 0 {

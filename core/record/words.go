@@ -13,7 +13,7 @@ func Known(kind string) bool { return words[kind] != nil }
 // Words say what happened, without who did it: "approved change 5 under 7c4f4be136c7". Behind
 // "host/…" and the like of the subject stands what it happened to.
 func (e Entry) Words() string {
-	b := body{subject: e.Subject, of: e.Subject[strings.IndexByte(e.Subject, '/')+1:]}
+	b := body{of: e.Subject[strings.IndexByte(e.Subject, '/')+1:]}
 	json.Unmarshal(e.Body, &b.held) // what is not there has no words
 	said := words[e.Kind]
 	if said == nil {
@@ -47,8 +47,8 @@ var ofHost = map[string]bool{"host.done": true, "host.passed-over": true, "host.
 
 // body is what an entry holds.
 type body struct {
-	subject, of string
-	held        map[string]any
+	of   string // what it happened to: the subject, without its kind
+	held map[string]any
 }
 
 func (b body) text(key string) string {

@@ -76,6 +76,9 @@ type ServiceParts struct {
 	Pool     string           `json:"pool,omitempty"` // what names the pool of a host
 	Keep     int              `json:"keep,omitempty"`
 	Settle   string           `json:"settle"`
+	// Difference is a unified diff from the version that serves hosts to this one; empty where none
+	// does, or it is this one.
+	Difference string `json:"difference,omitempty"`
 }
 
 // ServiceFile is a file of a definition; Paths are by family of distributions.

@@ -120,19 +120,16 @@ func modernStage(old ast.Node) (ast.Node, error) {
 
 // outdated says of a text that is written now where it uses an older name.
 func outdated(name, kind string, node ast.Node) error {
-	var all []string
+	var all []error
 	for _, r := range Renamed[kind] {
 		each(node, r.in, func(n ast.Node) {
 			keyed(n, r.Old, func(v *ast.MappingValueNode) {
 				at := v.Key.GetToken().Position
-				all = append(all, fmt.Sprintf("%s:%d:%d: %s is called %s now", name, at.Line, at.Column, r.Old, r.New))
+				all = append(all, &Misplaced{name, at.Line, at.Column, fmt.Sprintf("%s is called %s now", r.Old, r.New)})
 			})
 		})
 	}
-	if len(all) > 0 {
-		return errors.New(strings.Join(all, "\n"))
-	}
-	return nil
+	return errors.Join(all...)
 }
 
 // each calls f with every node at a path of keys, where * is any key or element.

@@ -57,17 +57,17 @@ func shallow(data []byte) (line int) {
 	return 0
 }
 
-// Decode reads one YAML document strictly into v; errors name file, line and
-// column. Anchors and aliases are refused: they hide what a reviewer reads, and
+// Decode reads one YAML document strictly into v; what it refuses is a *Misplaced with file, line and
+// column, or several, joined. Anchors and aliases are refused: they hide what a reviewer reads, and
 // a few lines of them can expand without end.
 //
 // The kind and the set of names say how keys are called; see Names.
 func Decode(name, kind string, names int, data []byte, v any) error {
 	if len(data) > maxYAML {
-		return fmt.Errorf("%s: is %d bytes long; want at most %d", name, len(data), maxYAML)
+		return &Misplaced{File: name, What: fmt.Sprintf("is %d bytes long; want at most %d", len(data), maxYAML)}
 	}
 	if line := shallow(data); line > 0 {
-		return &Misplaced{name, line, 0, "is nested deeper than we read"}
+		return &Misplaced{File: name, Line: line, What: "is nested deeper than we read"}
 	}
 	for _, t := range lexer.Tokenize(string(data)) {
 		if t.Type == token.AnchorType || t.Type == token.AliasType {
@@ -78,9 +78,9 @@ func Decode(name, kind string, names int, data []byte, v any) error {
 	switch {
 	case err != nil:
 	case len(file.Docs) == 0 || file.Docs[0].Body == nil:
-		return fmt.Errorf("%s: is empty", name)
+		return &Misplaced{File: name, What: "is empty"}
 	case len(file.Docs) > 1 && names == Names: // once, the first alone was read
-		return fmt.Errorf("%s%s: a second document begins; want one in a file", name, begins(file.Docs[1]))
+		return &Misplaced{File: name, Line: begins(file.Docs[1]), What: "a second document begins; want one in a file"}
 	default:
 		body := file.Docs[0].Body
 		if names < Names {
@@ -100,30 +100,33 @@ func Decode(name, kind string, names int, data []byte, v any) error {
 		p := at.GetToken().Position
 		return &Misplaced{name, p.Line, p.Column, at.GetMessage()}
 	}
-	return fmt.Errorf("%s: %s", name, strings.TrimSpace(err.Error()))
+	return &Misplaced{File: name, What: strings.TrimSpace(err.Error())}
 }
 
-// begins gives a document's line with a colon before it; an empty one has none.
-func begins(doc *ast.DocumentNode) string {
+// begins gives a document's line; 0 of an empty one.
+func begins(doc *ast.DocumentNode) int {
 	at := doc.Start
 	if doc.Body != nil {
 		at = doc.Body.GetToken()
 	}
 	if at == nil {
-		return ""
+		return 0
 	}
-	return fmt.Sprintf(":%d", at.Position.Line)
+	return at.Position.Line
 }
 
 // Misplaced is what is wrong at a place of a file.
 type Misplaced struct {
 	File         string
-	Line, Column int // from 1; a column of 0 is not known
+	Line, Column int // from 1; 0 is not known, or the whole
 	What         string
 }
 
 func (m *Misplaced) Error() string {
-	if m.Column == 0 {
+	switch {
+	case m.Line == 0:
+		return fmt.Sprintf("%s: %s", m.File, m.What)
+	case m.Column == 0:
 		return fmt.Sprintf("%s:%d: %s", m.File, m.Line, m.What)
 	}
 	return fmt.Sprintf("%s:%d:%d: %s", m.File, m.Line, m.Column, m.What)

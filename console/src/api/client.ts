@@ -2,6 +2,10 @@ import createClient from 'openapi-fetch'
 import type { components, paths } from './schema'
 
 export type Schemas = components['schemas']
+
+// Query is what a list can be asked for.
+export type Query<path extends '/changes' | '/hosts' | '/record/told'> = NonNullable<paths[path]['get']['parameters']['query']>
+
 export type Change = Schemas['Change']
 export type ChangeDetail = Schemas['ChangeDetail']
 export type Climb = Schemas['Climb']

@@ -1,19 +1,9 @@
 import { keepPreviousData, queryOptions } from '@tanstack/react-query'
-import { api, done, type HostRun, type RunState, type Schemas } from './client'
+import { api, done, type HostRun, type Query, type RunState, type Schemas } from './client'
 
 export const session = () => queryOptions({ queryKey: ['session'], queryFn: () => done(api.GET('/session')), retry: false, staleTime: 60_000 })
 
-export interface ChangeFilter {
-  state?: string
-  service?: string
-  author?: string
-  host?: string
-  text?: string
-  since?: string
-  under_way?: string
-  before?: number
-  limit?: number
-}
+export type ChangeFilter = Query<'/changes'>
 
 // changesPage is how many changes stand on a page.
 export const changesPage = 50
@@ -29,13 +19,7 @@ export const today = () => queryOptions({ queryKey: ['today'], queryFn: () => do
 
 export const calendar = (from: string, to: string) => queryOptions({ queryKey: ['calendar', from, to], queryFn: () => done(api.GET('/calendar', { params: { query: { from, to } } })) })
 
-export interface HostFilter {
-  name?: string
-  where?: string
-  label?: string[]
-  after?: string
-  limit?: number
-}
+export type HostFilter = Query<'/hosts'>
 
 export const hosts = (filter: HostFilter) =>
   queryOptions({ queryKey: ['hosts', filter], queryFn: () => done(api.GET('/hosts', { params: { query: filter } })), placeholderData: keepPreviousData, refetchInterval: 15_000 })
@@ -83,7 +67,9 @@ export const services = () => queryOptions({ queryKey: ['services'], queryFn: ()
 export const serviceParts = (name: string, version: number) =>
   queryOptions({ queryKey: ['service', name, version], queryFn: () => done(api.GET('/services/{name}/parts', { params: { path: { name }, query: { version: version || undefined } } })) })
 
-export const loadService = (source: string) => done(api.POST('/services', { body: source, bodySerializer: (text) => text, headers: { 'Content-Type': 'application/yaml' } }))
+const asYAML = { bodySerializer: (text: string) => text, headers: { 'Content-Type': 'application/yaml' } }
+
+export const loadService = (source: string) => done(api.POST('/services', { body: source, ...asYAML }))
 
 export const approveService = (name: string, digest: string) => done(api.POST('/services/{name}/approval', { params: { path: { name } }, body: { digest, because: '' } }))
 
@@ -92,15 +78,7 @@ export const withdrawService = (name: string, digest: string, because: string) =
 // compared asks hosts: it connects to each.
 export const compared = (body: Schemas['Comparing']) => done(api.POST('/comparisons', { body }))
 
-export interface RecordFilter {
-  change?: number
-  host?: string
-  by?: string
-  since?: string
-  until?: string
-  before?: number
-  limit?: number
-}
+export type RecordFilter = Query<'/record/told'>
 
 export const recordPage = 50
 
@@ -118,8 +96,6 @@ export const receivers = () => queryOptions({ queryKey: ['receivers'], queryFn: 
 export const forms = () => queryOptions({ queryKey: ['forms'], queryFn: () => done(api.GET('/forms')) })
 
 export const draftForm = (name: string, blanks: { [name: string]: string }) => done(api.POST('/forms/{name}/draft', { params: { path: { name } }, body: { blanks } }))
-
-const asYAML = { bodySerializer: (text: string) => text, headers: { 'Content-Type': 'application/yaml' } }
 
 export const draft = (source: string) => done(api.POST('/changes', { body: source, ...asYAML }))
 

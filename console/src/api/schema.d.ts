@@ -2604,6 +2604,7 @@ export interface components {
         };
         ServiceParts: {
             acts: components["schemas"]["ServiceAct"][];
+            difference?: string;
             files: components["schemas"]["ServiceFile"][];
             in_force: components["schemas"]["ServiceProbe"][];
             keep?: number;

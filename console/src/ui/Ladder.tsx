@@ -1,6 +1,6 @@
 import type { KeyboardEvent } from 'react'
 import type { Climb, HostRun, RunState } from '../api/client'
-import { runStates, Shape } from './StateMark'
+import { ended, runStates, Shape } from './StateMark'
 
 type Stage = Climb['policy']['stages'][number]
 
@@ -93,10 +93,6 @@ export function Ladder({ rungs, runs, planned, chosen, onChoose = () => undefine
 // isBundled tells whether a climb has too many hosts for a cell each.
 export function isBundled(climb: Climb): boolean {
   return climb.rungs.reduce((n, r) => n + r.hosts, 0) >= bundleFrom
-}
-
-function ended(s: RunState): boolean {
-  return s === 'done' || s === 'restored' || s === 'stranded' || s === 'passed-over'
 }
 
 // walk goes with the arrows from cell to cell: to the nearest in that direction.

@@ -1,18 +1,13 @@
 import type { Change, RunState } from '../api/client'
-import { runStates, Shape } from './StateMark'
+import { ended, illOf, runStates, Shape } from './StateMark'
 
-const order: RunState[] = ['stranded', 'unknown', 'restoring', 'restored', 'passed-over', 'working', 'soaking', 'queued', 'done']
-
-// worstOf is the state to look at first.
-export function worstOf(counts: { [state: string]: number }): RunState | undefined {
-  return order.find((s) => counts[s])
-}
+const well: RunState[] = ['working', 'soaking', 'queued', 'done']
 
 // SmallLadder is a climb 36 px high: a rung per stage, as wide as its hosts are many, filled as far
 // as they are through, with the shape of the worst state beside it.
 export function SmallLadder({ of }: { of: Pick<Change, 'rungs' | 'counts'> }) {
   const rungs = (of.rungs ?? []).slice(0, 9)
-  const worst = worstOf(of.counts)
+  const worst = illOf(of.counts) ?? well.find((s) => of.counts[s])
   if (rungs.length === 0) return <span className="second">–</span>
   const most = Math.max(...rungs.map((r) => r.hosts))
   const height = 36
@@ -25,7 +20,7 @@ export function SmallLadder({ of }: { of: Pick<Change, 'rungs' | 'counts'> }) {
       {rungs.map((r, i) => {
         const y = height - 4 - i * step
         const width = Math.max(4, (38 * r.hosts) / most)
-        const left = (['queued', 'working', 'soaking', 'unknown', 'restoring'] as const).reduce((n, s) => n + (r.counts[s] ?? 0), 0)
+        const left = runStates.reduce((n, s) => n + (ended(s) ? 0 : (r.counts[s] ?? 0)), 0)
         return (
           <g key={r.stage}>
             <path d={`M2,${y} h38`} stroke="var(--line)" strokeWidth={1.5} />

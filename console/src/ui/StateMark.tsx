@@ -53,6 +53,19 @@ export function StateMark({ state }: { state: RunState }) {
   )
 }
 
+// ended tells whether nothing more becomes of a host in its climb by itself.
+export function ended(s: RunState): boolean {
+  return s === 'done' || s === 'restored' || s === 'stranded' || s === 'passed-over'
+}
+
+const ills: RunState[] = ['stranded', 'unknown', 'restoring', 'restored', 'passed-over']
+
+// illOf is the worst state that hosts are in, and that somebody has to look at; undefined where
+// none is.
+export function illOf(counts: { [state: string]: number }): RunState | undefined {
+  return ills.find((s) => counts[s])
+}
+
 export const runStates: RunState[] = ['queued', 'working', 'soaking', 'done', 'restoring', 'restored', 'unknown', 'stranded', 'passed-over']
 
 // Counts says how many hosts stand in each state, by shape, number and word.

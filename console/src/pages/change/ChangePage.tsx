@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Alert } from 'antd'
 import { useState } from 'react'
 import { Link, useParams } from 'react-router'
-import type { Account, ChangeDetail, HostRun, RunState } from '../../api/client'
+import type { Account, ChangeDetail, HostRun } from '../../api/client'
 import { change, firstIn, hostRun, runs, told } from '../../api/queries'
 import { useStream } from '../../api/stream'
 import { Ago } from '../../ui/Ago'
@@ -10,7 +10,7 @@ import { isBundled, Ladder, rungsOf } from '../../ui/Ladder'
 import { Page } from '../../ui/Page'
 import { Sections, type Section } from '../../ui/Sections'
 import { useFilters } from '../../ui/Sentence'
-import { Counts, runStates } from '../../ui/StateMark'
+import { Counts, illOf, runStates } from '../../ui/StateMark'
 import { Problem, Waiting } from '../../ui/States'
 import { Told } from '../../ui/Told'
 import { goesOn } from './actions'
@@ -32,7 +32,7 @@ export function ChangePage({ me }: { me: Account }) {
   const [get, set] = useFilters()
   const climb = query.data?.climb
   const known = useQuery({ ...runs(id, climb?.id ?? 0), enabled: climb !== undefined && !isBundled(climb) })
-  const odd = useQuery(firstIn(id, query.data && climb && isBundled(climb) ? worst(query.data) : undefined))
+  const odd = useQuery(firstIn(id, query.data && climb && isBundled(climb) ? illOf(query.data.counts) : undefined))
   const chosen = get('host')
   const named = useQuery({ ...hostRun(id, chosen, ''), enabled: chosen !== '' && climb !== undefined && isBundled(climb) })
   const d = query.data
@@ -43,7 +43,7 @@ export function ChangePage({ me }: { me: Account }) {
       </Page>
     )
   const all = known.data?.runs ?? []
-  const run = all.find((r) => r.host === chosen) ?? (named.data?.host === chosen ? named.data : undefined) ?? all.find((r) => r.state === worst(d)) ?? odd.data
+  const run = all.find((r) => r.host === chosen) ?? (named.data?.host === chosen ? named.data : undefined) ?? all.find((r) => r.state === illOf(d.counts)) ?? odd.data
   if (get('wall')) return <Wall detail={d} runs={all} up={up} />
   const list = runStates.find((s) => s === get('state'))
   return (
@@ -113,12 +113,6 @@ function counted(runs: HostRun[]): { [state: string]: number } {
   const counts: { [state: string]: number } = {}
   for (const r of runs) counts[r.state] = (counts[r.state] ?? 0) + 1
   return counts
-}
-
-// worst is the state of the host to look at first, where nobody chose one.
-function worst(d: ChangeDetail): RunState | undefined {
-  const order: RunState[] = ['stranded', 'unknown', 'restoring', 'restored', 'passed-over']
-  return order.find((s) => d.counts[s])
 }
 
 function Rehearsed({ detail: d, me }: { detail: ChangeDetail; me: Account }) {

@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import type { RunState } from '../../api/client'
 import { runsIn, runsPage } from '../../api/queries'
+import { Pages } from '../../ui/Pages'
 import { StateMark } from '../../ui/StateMark'
 import { Problem, Waiting } from '../../ui/States'
 
@@ -34,18 +35,7 @@ export function RunList({ id, state, onChoose, onClose }: { id: number; state: R
           </li>
         ))}
       </ul>
-      <p className="pages">
-        {after > 0 && (
-          <button type="button" className="plain-button" onClick={() => setAfter(0)}>
-            From the beginning
-          </button>
-        )}
-        {last && all.length === runsPage && (
-          <button type="button" className="plain-button" onClick={() => setAfter(last.id)}>
-            Further ones
-          </button>
-        )}
-      </p>
+      <Pages first={after > 0 && { words: 'From the beginning', go: () => setAfter(0) }} next={last !== undefined && all.length === runsPage && { words: 'Further ones', go: () => setAfter(last.id) }} />
     </section>
   )
 }

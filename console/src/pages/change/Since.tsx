@@ -3,6 +3,7 @@ import { useState } from 'react'
 import type { ChangeDetail } from '../../api/client'
 import { differences } from '../../api/queries'
 import { counted } from '../../ui/Ago'
+import { Choice } from '../../ui/Sentence'
 import { Problem, Waiting } from '../../ui/States'
 
 // Since says leaf by leaf what is new since another plan of the change, which people spoke of.
@@ -15,14 +16,7 @@ export function Since({ detail: d, digest }: { detail: ChangeDetail; digest: str
     <div>
       <p className="filter">
         What is new since{' '}
-        <select className="word" aria-label="Another plan" value={from} onChange={(e) => setFrom(e.target.value)}>
-          <option value="">another plan</option>
-          {known.map((k) => (
-            <option key={k} value={k}>
-              {k.slice(0, 12)}
-            </option>
-          ))}
-        </select>
+        <Choice label="Another plan" value={from} any="another plan" of={known.map((k): [string, string] => [k, k.slice(0, 12)])} onChange={setFrom} />
       </p>
       {query.error && <Problem error={query.error} />}
       {from && query.isPending && <Waiting what="both plans" />}

@@ -6,9 +6,11 @@ import { changes, changesPage, people, services } from '../../api/queries'
 import { Ago } from '../../ui/Ago'
 import { useKeys } from '../../ui/keys'
 import { Page } from '../../ui/Page'
+import { Pages } from '../../ui/Pages'
 import { Choice, Text, useFilters } from '../../ui/Sentence'
 import { SmallLadder } from '../../ui/SmallLadder'
 import { Nothing, Problem, Waiting } from '../../ui/States'
+import { Table } from '../../ui/Table'
 
 const states: Change['state'][] = ['draft', 'rehearsed', 'offered', 'approved', 'climbing', 'completed', 'stopped', 'countered', 'withdrawn']
 
@@ -59,18 +61,7 @@ export function ChangesPage({ me }: { me: Account }) {
       {list.data?.length === 0 && (filtered || get('before') ? <Nothing>No change is like that. Open a word of the sentence to look wider.</Nothing> : <Nothing>No change has been drafted yet. {me.roles.includes('author') ? 'Draft the first one above.' : 'Authors draft them.'}</Nothing>)}
       {list.data && list.data.length > 0 && <Rows all={list.data} />}
       {list.data && last && (list.data.length === changesPage || get('before')) && (
-        <p className="pages">
-          {get('before') && (
-            <button type="button" className="plain-button" onClick={() => set('before', '')}>
-              The newest
-            </button>
-          )}
-          {list.data.length === changesPage && (
-            <button type="button" className="plain-button" onClick={() => set('before', String(last.id))}>
-              Older ones
-            </button>
-          )}
-        </p>
+        <Pages first={get('before') !== '' && { words: 'The newest', go: () => set('before', '') }} next={list.data.length === changesPage && { words: 'Older ones', go: () => set('before', String(last.id)) }} />
       )}
     </Page>
   )
@@ -94,46 +85,29 @@ function Rows({ all }: { all: Change[] }) {
     },
   })
   return (
-    <div className="scrolls">
-      <table className="list">
-        <thead>
-          <tr>
-            <th scope="col">No.</th>
-            <th scope="col">Change</th>
-            <th scope="col">State</th>
-            <th scope="col">Climb</th>
-            <th scope="col" className="wide">Service</th>
-            <th scope="col">Hosts</th>
-            <th scope="col" className="wide">Author</th>
-            <th scope="col">Moved</th>
-            <th scope="col" className="wide">Next</th>
-          </tr>
-        </thead>
-        <tbody ref={body}>
-          {all.map((c, i) => (
-            <tr key={c.id} data-row-key={c.id} className={i === at ? 'at' : undefined}>
-              <td>{c.id}</td>
-              <td className="wrap">
-                <Link to={`/changes/${c.id}`}>{c.title}</Link>
-              </td>
-              <td>
-                {c.state}
-                {c.state === 'climbing' && c.rolling !== 'running' && `, ${c.rolling}`}
-              </td>
-              <td>
-                <SmallLadder of={c} />
-              </td>
-              <td className="wide">{c.services.join(', ')}</td>
-              <td>{c.hosts}</td>
-              <td className="wide">{c.author}</td>
-              <td>
-                <Ago at={c.updated_at} />
-              </td>
-              <td className="wide wrap">{c.next}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
+    <Table heads={['No.', 'Change', 'State', 'Climb', 'Service*', 'Hosts', 'Author*', 'Moved', 'Next*']} body={body}>
+      {all.map((c, i) => (
+        <tr key={c.id} data-row-key={c.id} className={i === at ? 'at' : undefined}>
+          <td>{c.id}</td>
+          <td className="wrap">
+            <Link to={`/changes/${c.id}`}>{c.title}</Link>
+          </td>
+          <td>
+            {c.state}
+            {c.state === 'climbing' && c.rolling !== 'running' && `, ${c.rolling}`}
+          </td>
+          <td>
+            <SmallLadder of={c} />
+          </td>
+          <td className="wide">{c.services.join(', ')}</td>
+          <td>{c.hosts}</td>
+          <td className="wide">{c.author}</td>
+          <td>
+            <Ago at={c.updated_at} />
+          </td>
+          <td className="wide wrap">{c.next}</td>
+        </tr>
+      ))}
+    </Table>
   )
 }

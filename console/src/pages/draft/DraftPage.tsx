@@ -3,6 +3,7 @@ import { useSearchParams } from 'react-router'
 import type { Account } from '../../api/client'
 import { change, forms } from '../../api/queries'
 import { Page } from '../../ui/Page'
+import { Choice } from '../../ui/Sentence'
 import { Problem, Waiting } from '../../ui/States'
 import { FillForm } from './FillForm'
 import { WriteYAML } from './WriteYAML'
@@ -40,14 +41,7 @@ export function DraftPage({ me }: { me: Account }) {
       {!revised && (
         <p className="filter">
           Begin from{' '}
-          <select className="word" aria-label="A form" value={form} onChange={(e) => begin('form', e.target.value)}>
-            <option value="">no form</option>
-            {list.data?.map((f) => (
-              <option key={f.name} value={f.name}>
-                {f.title}
-              </option>
-            ))}
-          </select>
+          <Choice label="A form" value={form} any="no form" of={(list.data ?? []).map((f): [string, string] => [f.name, f.title])} onChange={(v) => begin('form', v)} />
           , or from change{' '}
           <input className="word" aria-label="An earlier change" size={6} placeholder="none" defaultValue={earlier || ''} onBlur={(e) => begin('change', e.target.value.trim())} onKeyDown={(e) => e.key === 'Enter' && begin('change', e.currentTarget.value.trim())} />
         </p>

@@ -3,6 +3,7 @@ import { Alert, Button, Form, Input, InputNumber } from 'antd'
 import { useNavigate } from 'react-router'
 import type { Blank, Form as Kept } from '../../api/client'
 import { draftForm } from '../../api/queries'
+import { Numbered } from '../../ui/Numbered'
 
 // bounds reads a range such as 512..8192.
 function bounds(range = ''): { min?: number; max?: number } {
@@ -63,14 +64,7 @@ export function FillForm({ form }: { form: Kept }) {
       </Form>
       <aside>
         <h2>What the form comes to</h2>
-        <pre className="file" tabIndex={0} aria-label="The form, as YAML">
-          {form.source.replace(/\n$/, '').split('\n').map((line, i) => (
-            <div key={i}>
-              <span className="number">{i + 1}</span>
-              <span>{line}</span>
-            </div>
-          ))}
-        </pre>
+        <Numbered text={form.source} label="The form, as YAML" />
       </aside>
     </div>
   )

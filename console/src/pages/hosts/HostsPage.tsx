@@ -6,9 +6,11 @@ import type { Account, Host } from '../../api/client'
 import { hosts, today } from '../../api/queries'
 import { Ago, counted } from '../../ui/Ago'
 import { Page } from '../../ui/Page'
+import { Pages } from '../../ui/Pages'
 import { Text, useFilters } from '../../ui/Sentence'
 import { StateMark } from '../../ui/StateMark'
 import { Nothing, Problem, Waiting } from '../../ui/States'
+import { Table } from '../../ui/Table'
 import { Enrol } from './Enrol'
 import { Survey } from './Survey'
 
@@ -19,7 +21,7 @@ export function HostsPage({ me }: { me: Account }) {
   const [enrols, setEnrols] = useState(false)
   const label = get('label').split(/\s+/).filter((l) => /^[^=]+=/.test(l))
   const list = useQuery(hosts({ name: get('name') || undefined, where: get('where') || undefined, label: label.length > 0 ? label : undefined, after: get('after') || undefined, limit: page }))
-  const unwell = useQuery(today())
+  const unwell = useQuery({ ...today(), refetchInterval: 15_000 })
   const ill = new Map((unwell.data?.unwell ?? []).flatMap((u) => u.hosts.map((h) => [h.host, u.kind] as const)))
   const filtered = ['name', 'where', 'label'].some((name) => get(name))
   const last = list.data?.at(-1)
@@ -55,18 +57,7 @@ export function HostsPage({ me }: { me: Account }) {
         </>
       )}
       {list.data && last && (list.data.length === page || get('after')) && (
-        <p className="pages">
-          {get('after') && (
-            <button type="button" className="plain-button" onClick={() => set('after', '')}>
-              From the beginning
-            </button>
-          )}
-          {list.data.length === page && (
-            <button type="button" className="plain-button" onClick={() => set('after', last.name)}>
-              Further ones
-            </button>
-          )}
-        </p>
+        <Pages first={get('after') !== '' && { words: 'From the beginning', go: () => set('after', '') }} next={list.data.length === page && { words: 'Further ones', go: () => set('after', last.name) }} />
       )}
       {enrols && <Enrol onClose={() => setEnrols(false)} />}
     </Page>
@@ -77,50 +68,36 @@ const ills: { [kind: string]: string } = { stranded: 'stranded', unknown: 'lost 
 
 function Rows({ all, ill }: { all: Host[]; ill: Map<string, string> }) {
   return (
-    <div className="scrolls">
-      <table className="list">
-        <thead>
-          <tr>
-            <th scope="col">Name</th>
-            <th scope="col">Labels</th>
-            <th scope="col">How it is</th>
-            <th scope="col" className="wide">System</th>
-            <th scope="col" className="wide">Address</th>
-            <th scope="col">Last seen</th>
+    <Table heads={['Name', 'Labels', 'How it is', 'System*', 'Address*', 'Last seen']}>
+      {all.map((h) => {
+        const kind = ill.get(h.name)
+        return (
+          <tr key={h.id} data-host-row={h.name}>
+            <td className="wrap">
+              <Link to={`/hosts/${encodeURIComponent(h.name)}`}>{h.name}</Link>
+            </td>
+            <td className="mono wrap">{Object.entries(h.labels).sort().map(([k, v]) => `${k}=${v}`).join(' ')}</td>
+            <td>
+              {kind ? (
+                <>
+                  <StateMark state={kind === 'stranded' ? 'stranded' : kind === 'restored' || kind === 'undone' ? 'restored' : 'unknown'} /> {ills[kind] ?? kind}
+                </>
+              ) : h.aside_because ? (
+                'set aside'
+              ) : h.missed_at ? (
+                <>
+                  not reached, <Ago at={h.missed_at} />
+                </>
+              ) : (
+                <span className="second">as it was placed</span>
+              )}
+            </td>
+            <td className="wide">{h.traits.os ? `${h.traits.os} ${h.traits.os_version}, ${counted(h.traits.cores, 'core')}` : <span className="second">not surveyed</span>}</td>
+            <td className="wide mono wrap">{h.address}</td>
+            <td>{h.surveyed_at ? <Ago at={h.surveyed_at} /> : <span className="second">never</span>}</td>
           </tr>
-        </thead>
-        <tbody>
-          {all.map((h) => {
-            const kind = ill.get(h.name)
-            return (
-              <tr key={h.id} data-host-row={h.name}>
-                <td className="wrap">
-                  <Link to={`/hosts/${encodeURIComponent(h.name)}`}>{h.name}</Link>
-                </td>
-                <td className="mono wrap">{Object.entries(h.labels).sort().map(([k, v]) => `${k}=${v}`).join(' ')}</td>
-                <td>
-                  {kind ? (
-                    <>
-                      <StateMark state={kind === 'stranded' ? 'stranded' : kind === 'restored' || kind === 'undone' ? 'restored' : 'unknown'} /> {ills[kind] ?? kind}
-                    </>
-                  ) : h.aside_because ? (
-                    'set aside'
-                  ) : h.missed_at ? (
-                    <>
-                      not reached, <Ago at={h.missed_at} />
-                    </>
-                  ) : (
-                    <span className="second">as it was placed</span>
-                  )}
-                </td>
-                <td className="wide">{h.traits.os ? `${h.traits.os} ${h.traits.os_version}, ${counted(h.traits.cores, 'core')}` : <span className="second">not surveyed</span>}</td>
-                <td className="wide mono wrap">{h.address}</td>
-                <td>{h.surveyed_at ? <Ago at={h.surveyed_at} /> : <span className="second">never</span>}</td>
-              </tr>
-            )
-          })}
-        </tbody>
-      </table>
-    </div>
+        )
+      })}
+    </Table>
   )
 }

@@ -5,6 +5,7 @@ import type { Account, Person } from '../../api/client'
 import { endSignIns, keepOut, people, requests } from '../../api/queries'
 import { Ago, counted } from '../../ui/Ago'
 import { Waiting } from '../../ui/States'
+import { Table } from '../../ui/Table'
 import { PersonForm } from './PersonForm'
 
 const state = (p: Person) => (p.disabled ? 'kept out' : p.must_change ? 'has to change the password' : 'may sign in')
@@ -49,40 +50,26 @@ export function Accounts({ me }: { me: Account }) {
       {waits && <Alert type="info" title={waits} style={{ marginBottom: 12 }} />}
       {problem && <Alert type="error" title={problem.message} style={{ marginBottom: 12 }} />}
       {list.isPending && <Waiting what="accounts" />}
-      <div className="scrolls">
-        <table className="list">
-          <thead>
-            <tr>
-              <th scope="col">Account</th>
-              <th scope="col">Name</th>
-              <th scope="col">Roles</th>
-              <th scope="col">State</th>
-              <th scope="col">Signed in</th>
-              {admin && <th scope="col">What to do</th>}
-            </tr>
-          </thead>
-          <tbody>
-            {list.data?.map((p) => (
-              <tr key={p.name}>
-                <td>{p.name}</td>
-                <td className="wrap">{p.display}</td>
-                <td>{p.roles.join(', ') || 'viewer'}</td>
-                <td>{state(p)}</td>
-                <td>{p.signed_in_at ? <Ago at={p.signed_in_at} /> : 'nowhere'}</td>
-                {admin && (
-                  <td>
-                    <span className="deeds">
-                      <Button size="small" onClick={() => setEdited({ person: p })}>Change</Button>
-                      {p.sign_ins > 0 && <Button size="small" onClick={() => setAsked({ person: p, deed: 'end' })}>{words.end}</Button>}
-                      <Button size="small" onClick={() => setAsked({ person: p, deed: p.disabled ? 'let-in' : 'keep-out' })}>{words[p.disabled ? 'let-in' : 'keep-out']}</Button>
-                    </span>
-                  </td>
-                )}
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </div>
+      <Table heads={['Account', 'Name', 'Roles', 'State', 'Signed in', ...(admin ? ['What to do'] : [])]}>
+        {list.data?.map((p) => (
+          <tr key={p.name}>
+            <td>{p.name}</td>
+            <td className="wrap">{p.display}</td>
+            <td>{p.roles.join(', ') || 'viewer'}</td>
+            <td>{state(p)}</td>
+            <td>{p.signed_in_at ? <Ago at={p.signed_in_at} /> : 'nowhere'}</td>
+            {admin && (
+              <td>
+                <span className="deeds">
+                  <Button size="small" onClick={() => setEdited({ person: p })}>Change</Button>
+                  {p.sign_ins > 0 && <Button size="small" onClick={() => setAsked({ person: p, deed: 'end' })}>{words.end}</Button>}
+                  <Button size="small" onClick={() => setAsked({ person: p, deed: p.disabled ? 'let-in' : 'keep-out' })}>{words[p.disabled ? 'let-in' : 'keep-out']}</Button>
+                </span>
+              </td>
+            )}
+          </tr>
+        ))}
+      </Table>
       {edited && (
         <PersonForm
           key={edited.person?.name}

@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { policy, receivers, secrets } from '../../api/queries'
 import { Ago, counted } from '../../ui/Ago'
+import { Numbered } from '../../ui/Numbered'
 import { Problem } from '../../ui/States'
 
 // Policy is what holds for every change, as two admins agreed on it.
@@ -17,14 +18,7 @@ export function Policy() {
           <p>
             Version {p.version}, asked for by {p.loaded_by}, agreed to by {p.agreed_by}, <Ago at={p.at} />. An admin asks for another one with <code>wladder policy-load FILE</code>; a second one sees what it changes and agrees.
           </p>
-          <pre className="file" tabIndex={0} aria-label="The policy, as YAML">
-            {p.source.replace(/\n$/, '').split('\n').map((line, i) => (
-              <div key={i}>
-                <span className="number">{i + 1}</span>
-                <span>{line}</span>
-              </div>
-            ))}
-          </pre>
+          <Numbered text={p.source} label="The policy, as YAML" />
         </>
       )}
     </section>

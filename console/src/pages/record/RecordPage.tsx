@@ -3,6 +3,7 @@ import { Button } from 'antd'
 import { recordPage, people, told, verification } from '../../api/queries'
 import { counted } from '../../ui/Ago'
 import { Page } from '../../ui/Page'
+import { Pages } from '../../ui/Pages'
 import { Choice, Text, useFilters } from '../../ui/Sentence'
 import { Nothing, Problem, Waiting } from '../../ui/States'
 import { Told } from '../../ui/Told'
@@ -44,18 +45,7 @@ export function RecordPage() {
           {list.data?.length === 0 && <Nothing>No entry is like that. Open a word of the sentence to look wider.</Nothing>}
           {list.data && <Told entries={list.data} data />}
           {last && (
-            <p className="pages">
-              {get('before') && (
-                <button type="button" className="plain-button" onClick={() => set('before', '')}>
-                  The newest
-                </button>
-              )}
-              {list.data?.length === recordPage && (
-                <button type="button" className="plain-button" onClick={() => set('before', String(last.seq))}>
-                  Earlier ones
-                </button>
-              )}
-            </p>
+            <Pages first={get('before') !== '' && { words: 'The newest', go: () => set('before', '') }} next={list.data?.length === recordPage && { words: 'Earlier ones', go: () => set('before', String(last.seq)) }} />
           )}
         </div>
         <aside>

@@ -7,6 +7,7 @@ import { compared, hosts } from '../../api/queries'
 import { counted } from '../../ui/Ago'
 import { Problem } from '../../ui/States'
 import { Strip } from '../../ui/Strip'
+import { Table } from '../../ui/Table'
 
 // Fleet asks hosts what they say of one setting, and draws the values to scale.
 export function Fleet({ of: p }: { of: ServiceParts }) {
@@ -88,34 +89,20 @@ export function CompareHosts({ service }: { service: string }) {
             {(go.data.differ ?? []).length === 0 ? 'They say the same.' : `${counted((go.data.differ ?? []).length, 'setting')} ${(go.data.differ ?? []).length === 1 ? 'differs' : 'differ'}.`} {counted(go.data.alike ?? 0, 'setting')} {go.data.alike === 1 ? 'is' : 'are'} the same on both.
           </p>
           {(go.data.differ ?? []).length > 0 && (
-            <div className="scrolls">
-              <table className="list">
-                <thead>
-                  <tr>
-                    <th scope="col">Setting</th>
-                    {two.map((h, i) => (
-                      <th key={i} scope="col">
-                        <Link to={`/hosts/${encodeURIComponent(h)}`}>{h}</Link>
-                      </th>
-                    ))}
-                  </tr>
-                </thead>
-                <tbody>
-                  {go.data.differ?.map((d) => (
-                    <tr key={`${d.file} ${d.address}`}>
-                      <td className="mono wrap">
-                        {d.address} <span className="second">{d.file}</span>
-                      </td>
-                      {d.values.map((v, i) => (
-                        <td key={i} className="mono wrap">
-                          {d.there[i] ? v : <span className="second">not set</span>}
-                        </td>
-                      ))}
-                    </tr>
+            <Table heads={['Setting', ...two.map((h) => <Link key={h} to={`/hosts/${encodeURIComponent(h)}`}>{h}</Link>)]}>
+              {go.data.differ?.map((d) => (
+                <tr key={`${d.file} ${d.address}`}>
+                  <td className="mono wrap">
+                    {d.address} <span className="second">{d.file}</span>
+                  </td>
+                  {d.values.map((v, i) => (
+                    <td key={i} className="mono wrap">
+                      {d.there[i] ? v : <span className="second">not set</span>}
+                    </td>
                   ))}
-                </tbody>
-              </table>
-            </div>
+                </tr>
+              ))}
+            </Table>
           )}
         </>
       )}

@@ -1,14 +1,15 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { Alert, Button, Input, Modal } from 'antd'
+import { Alert, Button, Input } from 'antd'
 import { useState } from 'react'
 import { useParams, useSearchParams } from 'react-router'
 import type { Account, ServiceParts } from '../../api/client'
 import { approveService, loadService, serviceParts, withdrawService } from '../../api/queries'
 import { Ago } from '../../ui/Ago'
+import { AskWhy } from '../../ui/AskWhy'
 import { Diff } from '../../ui/Diff'
+import { Numbered } from '../../ui/Numbered'
 import { Page } from '../../ui/Page'
 import { Problem, Waiting } from '../../ui/States'
-import { unified } from './unified'
 import { CompareHosts, Fleet } from './Fleet'
 import { Parts } from './Parts'
 
@@ -18,7 +19,6 @@ export function ServicePage({ me }: { me: Account }) {
   const view = params.get('view') === 'yaml' ? 'yaml' : 'parts'
   const newest = useQuery(serviceParts(name, 0))
   const s = newest.data?.service
-  const inForce = useQuery({ ...serviceParts(name, s?.in_force ?? 0), enabled: !!s && s.in_force > 0 && s.in_force !== s.version })
   if (!newest.data || !s)
     return (
       <Page title={name} help="console#service">
@@ -49,12 +49,12 @@ export function ServicePage({ me }: { me: Account }) {
           .
         </span>
       </p>
-      {waits && inForce.data && (
+      {waits && newest.data.difference && (
         <section className="group" aria-label="Difference to the version in force">
           <header>
             <span>What version {s.version} changes</span>
           </header>
-          <Diff text={unified(`version ${s.in_force}`, `version ${s.version}`, inForce.data.service.source ?? '', s.source ?? '')} />
+          <Diff text={newest.data.difference} />
         </section>
       )}
       <div className="words" role="group" aria-label="How the definition is shown">
@@ -80,11 +80,10 @@ function Actions({ of: p, me }: { of: ServiceParts; me: Account }) {
   const s = p.service
   const cache = useQueryClient()
   const [withdraws, setWithdraws] = useState(false)
-  const [because, setBecause] = useState('')
   const again = () => Promise.all([cache.invalidateQueries({ queryKey: ['service', s.name] }), cache.invalidateQueries({ queryKey: ['services'] })])
   const approve = useMutation({ mutationFn: () => approveService(s.name, s.digest), onSettled: again })
   const withdraw = useMutation({
-    mutationFn: () => withdrawService(s.name, s.digest, because.trim()),
+    mutationFn: (because: string) => withdrawService(s.name, s.digest, because),
     onSuccess: () => {
       setWithdraws(false)
       return again()
@@ -109,11 +108,11 @@ function Actions({ of: p, me }: { of: ServiceParts; me: Account }) {
       {approvable && <span className="second">Its commands run as root on hosts that carry it. Read them below.</span>}
       {!s.approved_by && s.loaded_by === me.name && <span className="second">You loaded it: another admin has to approve it.</span>}
       {approve.error && <Alert type="error" title={approve.error.message} />}
-      <Modal open={withdraws} closable={false} title={`Withdraw version ${s.version} of ${s.name}?`} okText="Withdraw it" okButtonProps={{ danger: true, disabled: !because.trim() }} confirmLoading={withdraw.isPending} onOk={() => withdraw.mutate()} onCancel={() => setWithdraws(false)}>
-        <p>It serves no host any more, and climbs that use it pause.</p>
-        <Input.TextArea aria-label="Why" placeholder="Why, for whoever reads the record later" rows={2} value={because} onChange={(e) => setBecause(e.target.value)} />
-        {withdraw.error && <Alert type="error" title={withdraw.error.message} />}
-      </Modal>
+      {withdraws && (
+        <AskWhy title={`Withdraw version ${s.version} of ${s.name}?`} ok="Withdraw it" danger pending={withdraw.isPending} error={withdraw.error} onOk={(because) => withdraw.mutate(because)} onCancel={() => setWithdraws(false)}>
+          It serves no host any more, and climbs that use it pause.
+        </AskWhy>
+      )}
     </div>
   )
 }
@@ -131,14 +130,7 @@ function Source({ of: p, mayEdit }: { of: ServiceParts; mayEdit: boolean }) {
   if (text === undefined)
     return (
       <>
-        <pre className="file" tabIndex={0} aria-label="The definition, as YAML">
-          {(p.service.source ?? '').replace(/\n$/, '').split('\n').map((line, i) => (
-            <div key={i}>
-              <span className="number">{i + 1}</span>
-              <span>{line}</span>
-            </div>
-          ))}
-        </pre>
+        <Numbered text={p.service.source ?? ''} label="The definition, as YAML" />
         {mayEdit && <Button onClick={() => setText(p.service.source ?? '')}>Edit it as a new version</Button>}
       </>
     )

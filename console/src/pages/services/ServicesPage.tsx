@@ -8,6 +8,7 @@ import { Ago } from '../../ui/Ago'
 import { Page } from '../../ui/Page'
 import { Text, useFilters } from '../../ui/Sentence'
 import { Nothing, Problem, Waiting } from '../../ui/States'
+import { Table } from '../../ui/Table'
 
 export function ServicesPage({ me }: { me: Account }) {
   const [get, set] = useFilters()
@@ -36,38 +37,25 @@ export function ServicesPage({ me }: { me: Account }) {
       {list.data?.length === 0 && <Nothing>No definition has been loaded yet. {admin ? 'Load the first one above; another admin has to approve it.' : 'An admin loads them.'}</Nothing>}
       {list.data && list.data.length > 0 && shown.length === 0 && <Nothing>No service has that in its name.</Nothing>}
       {shown.length > 0 && (
-        <div className="scrolls">
-          <table className="list">
-            <thead>
-              <tr>
-                <th scope="col">Service</th>
-                <th scope="col">What it is</th>
-                <th scope="col">In force</th>
-                <th scope="col">Newest</th>
-                <th scope="col" className="wide">Loaded</th>
-              </tr>
-            </thead>
-            <tbody>
-              {shown.map((s) => (
-                <tr key={s.name} data-service-row={s.name}>
-                  <td>
-                    <Link to={`/services/${encodeURIComponent(s.name)}`}>{s.name}</Link>
-                  </td>
-                  <td className="wrap">{s.title}</td>
-                  <td>{s.in_force ? `version ${s.in_force}` : 'none: it serves no host'}</td>
-                  <td>
-                    version {s.version}
-                    {s.version !== s.in_force && !s.withdrawn_by && ', waits for another admin'}
-                    {s.withdrawn_by && `, withdrawn by ${s.withdrawn_by}`}
-                  </td>
-                  <td className="wide">
-                    by {s.loaded_by}, <Ago at={s.loaded_at} />
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
+        <Table heads={['Service', 'What it is', 'In force', 'Newest', 'Loaded*']}>
+          {shown.map((s) => (
+            <tr key={s.name} data-service-row={s.name}>
+              <td>
+                <Link to={`/services/${encodeURIComponent(s.name)}`}>{s.name}</Link>
+              </td>
+              <td className="wrap">{s.title}</td>
+              <td>{s.in_force ? `version ${s.in_force}` : 'none: it serves no host'}</td>
+              <td>
+                version {s.version}
+                {s.version !== s.in_force && !s.withdrawn_by && ', waits for another admin'}
+                {s.withdrawn_by && `, withdrawn by ${s.withdrawn_by}`}
+              </td>
+              <td className="wide">
+                by {s.loaded_by}, <Ago at={s.loaded_at} />
+              </td>
+            </tr>
+          ))}
+        </Table>
       )}
       {loads && <Load onClose={() => setLoads(false)} />}
     </Page>

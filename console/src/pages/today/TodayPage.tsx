@@ -5,7 +5,7 @@ import { today } from '../../api/queries'
 import { Ago, counted } from '../../ui/Ago'
 import { Page } from '../../ui/Page'
 import { SmallLadder } from '../../ui/SmallLadder'
-import { Counts } from '../../ui/StateMark'
+import { Counts, ended, runStates } from '../../ui/StateMark'
 import { Problem, Waiting } from '../../ui/States'
 import { Told } from '../../ui/Told'
 import { Fortnight } from './Fortnight'
@@ -69,7 +69,7 @@ function Bands({ today: t }: { today: Today }) {
 }
 
 function Climb({ climb: c }: { climb: Change }) {
-  const left = (c.rungs ?? []).findIndex((r) => ['queued', 'working', 'soaking', 'unknown', 'restoring'].some((s) => r.counts[s]))
+  const left = (c.rungs ?? []).findIndex((r) => runStates.some((s) => !ended(s) && r.counts[s]))
   return (
     <li className="climb-row">
       <SmallLadder of={c} />
