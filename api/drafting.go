@@ -15,21 +15,31 @@ import (
 	"wladder/store"
 )
 
-// checkedHosts is how many hosts an expression is tried on for who drafts.
-const checkedHosts = 20_000
-
-// checkDraft says what is wrong with a change as it is being written, and how many hosts it fits. It
-// keeps nothing, and reads no host.
+// checkDraft says what is wrong with a change as it is being written, which hosts it fits, and what it
+// comes to by what is known of them. It keeps nothing, and reads no host.
 func (s *Server) checkDraft(ctx *gin.Context) {
 	data, ok := s.text(ctx)
 	if !ok {
 		return
 	}
-	out := view.DraftChecked{Problems: []view.DraftProblem{}, First: []string{}}
-	spec, err := change.Parse("change", data)
-	if err == nil {
+	out := view.DraftChecked{Problems: []view.DraftProblem{}, First: []string{}, Doubts: []string{}, Edits: []view.DraftEdit{}, Probes: []view.DraftProbe{}}
+	spec, err := s.written(ctx, data)
+	var all, fit []view.Host
+	if spec != nil {
 		out.Title = spec.Title
-		err = s.Engine.Literals(ctx, spec)
+		if spec.Where != "" {
+			var bad error
+			if all, fit, bad = s.Engine.Targets(ctx, spec.Where); err == nil {
+				err = bad
+			}
+		}
+		out.Hosts = len(fit)
+		for _, h := range fit[:min(len(fit), checkedFirst)] {
+			out.First = append(out.First, h.Name)
+		}
+	}
+	if err == nil {
+		err = s.Engine.Foresee(ctx, spec, all, fit, &out)
 	}
 	if err != nil {
 		if store.Transient(err) {
@@ -38,24 +48,33 @@ func (s *Server) checkDraft(ctx *gin.Context) {
 		}
 		out.Problems = problemsOf(data, err)
 	}
-	if spec != nil && spec.Where != "" {
-		hosts, err := s.Store.HostList(ctx, store.HostFilter{Where: spec.Where, Limit: checkedHosts})
-		var bad *store.Unfit
-		switch {
-		case errors.As(err, &bad):
-			if len(out.Problems) == 0 { // else one of them says so
-				out.Problems = problemsOf(data, err)
-			}
-		case err != nil:
-			s.fail(ctx, err)
-			return
-		}
-		out.Hosts = len(hosts)
-		for _, h := range hosts[:min(len(hosts), 12)] {
-			out.First = append(out.First, h.Name)
-		}
-	}
 	ctx.JSON(http.StatusOK, out)
+}
+
+// checkedFirst is how many hosts are named of those that a draft fits.
+const checkedFirst = 12
+
+// written reads a change that is being written, and refuses secrets that it writes out.
+func (s *Server) written(ctx *gin.Context, data []byte) (*change.Spec, error) {
+	spec, err := change.Parse("change", data)
+	if err == nil {
+		err = s.Engine.Literals(ctx, spec)
+	}
+	return spec, err
+}
+
+// preview says what a change that is being written comes to on one host.
+func (s *Server) preview(ctx *gin.Context) {
+	var in view.Previewing
+	if !s.read(ctx, &in) {
+		return
+	}
+	spec, err := s.written(ctx, []byte(in.Text))
+	if err != nil {
+		s.fail(ctx, invalid{err})
+		return
+	}
+	give(s, ctx)(s.Engine.Preview(ctx, spec, in.Host, in.Again))
 }
 
 // problemsOf gives what is wrong with a text, each thing at its line as far as that is known.

@@ -60,6 +60,7 @@ var routes = []route{
 	{"POST", "/requests/{id}/decision", "Agree to a request, or refuse it", "admin", true, view.Decision{}, nil, 204, (*Server).decide},
 
 	{"GET", "/hosts", "The hosts, by the page; by a part of their names, and by labels such as role=bulletin", "viewer", false, nil, []view.Host{}, 200, (*Server).hosts},
+	{"GET", "/labels", "The labels of hosts, with their values and on how many hosts each is", "viewer", false, nil, []view.Label{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Labels(c)) }},
 	{"GET", "/hosts/{name}", "One host", "viewer", false, nil, view.Host{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Host(c, c.Param("name"))) }},
 	{"POST", "/hosts", "Add hosts, or bring labels up to date; where the way in to a known one changes, a second admin has to agree", "admin", false, []view.Host{}, view.HostsLoaded{}, 200, (*Server).loadHosts},
 	{"PATCH", "/hosts/{name}", "Set a host aside for a while, or take it back", "operator", false, view.HostChange{}, nil, 204, (*Server).setAside},
@@ -146,6 +147,7 @@ var routes = []route{
 
 	{"GET", "/changes", "The newest changes", "viewer", false, nil, []view.Change{}, 200, (*Server).changes},
 	{"POST", "/drafts/check", "What is wrong with a change as it is written, and which hosts it fits; nothing is kept", "author", false, "", view.DraftChecked{}, 200, (*Server).checkDraft},
+	{"POST", "/drafts/preview", "What a change that is being written comes to on one host, by the copy of its files that was last read", "author", false, view.Previewing{}, view.Preview{}, 200, (*Server).preview},
 	{"POST", "/changes", "Draft a change", "author", false, "", view.Created{}, 201, (*Server).draft},
 	{"GET", "/changes/{id}", "A change's summary; its size does not grow with its hosts", "viewer", false, nil, view.ChangeDetail{}, 200, (*Server).change},
 	{"POST", "/changes/{id}/revisions", "Draft a new revision", "author", false, "", view.Created{}, 201, (*Server).draft},

@@ -53,6 +53,7 @@ type Engine struct {
 	me       store.Server // this process, to the leases
 	limits   ladder.Limits
 	services *cache.Cache[string, *definition.Service] // by digest
+	copies   *cache.Cache[string, copies]              // of hosts' files, for who writes changes
 
 	mu         sync.Mutex
 	listeners  map[chan view.Event]int64 // by the change they follow; 0 follows all
@@ -92,7 +93,7 @@ func New(c Config) *Engine {
 	pools := newPoolWatch()
 	return &Engine{
 		Config: c, me: store.Server{Name: rand.Text(), Scripts: host.Carried(), Lease: c.Lease, Pools: pools, HostKeys: c.HostKeys}, pools: pools, watch: &punctual{}, limits: ladder.Limits{TryFor: c.TryFor, LookFor: c.LookFor},
-		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, observed: map[int64]observation{}, services: cache.New[string, *definition.Service](maxServices), wake: make(chan struct{}, 1), steering: make(chan struct{}), reading: make(chan struct{}, c.AtOnce), troubles: map[string]bool{},
+		listeners: map[chan view.Event]int64{}, runs: ledger{}, rehearsals: ledger{}, observed: map[int64]observation{}, services: cache.New[string, *definition.Service](maxServices), copies: cache.New[string, copies](copiesMost), wake: make(chan struct{}, 1), steering: make(chan struct{}), reading: make(chan struct{}, c.AtOnce), troubles: map[string]bool{},
 	}
 }
 

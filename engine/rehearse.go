@@ -509,44 +509,59 @@ func (r *rehearsal) plan(ctx context.Context) (*store.Made, error) {
 	if len(r.findings) > 0 {
 		return nil, nil
 	}
-	policy, err := r.spec.Policy()
-	if err != nil {
-		return nil, err
-	}
 	all, hosts, n, err := divided(planned)
 	if err != nil {
 		return nil, err
 	}
-	leaves, barred := all[:n], all[n:]
+	leaves := all[:n]
 	var known []view.Host
 	if err := r.insist(ctx, "hosts", nil, func() (err error) { known, err = r.Store.Hosts(ctx); return err }); err != nil {
 		return nil, err
 	}
-	pools, kept, err := r.pools(known, hosts)
+	var carries func(plan.Leaf) bool
+	if err := r.insist(ctx, "servers", nil, func() (err error) { carries, err = r.carriers(ctx); return err }); err != nil {
+		return nil, err
+	}
+	policy, pools, err := r.onRungs(carries, known, all, hosts, n)
+	if err != nil || len(r.findings) > 0 {
+		return nil, err
+	}
+	head := r.head(policy, n, bindings)
+	return &store.Made{Head: head, Leaves: all, Outline: outline.Of(r.spec, head, leaves, pools)}, nil
+}
+
+// onRungs gives leaves their places on the ladder: the first n those of the plan, the others, which
+// vetoes keep out, behind them. What speaks against it is found; there are no pools then.
+func (r *rehearsal) onRungs(carries func(plan.Leaf) bool, known []view.Host, all []plan.Leaf, hosts []expr.Host, n int) (policy ladder.Policy, pools outline.Pools, err error) {
+	if policy, err = r.spec.Policy(); err != nil {
+		return policy, pools, err
+	}
+	of, kept, err := r.pools(known, hosts)
 	if r.findings = append(r.findings, kept...); err != nil || len(kept) > 0 {
-		return nil, err
+		return policy, pools, err
 	}
-	carries, err := r.carriers(ctx)
-	if err != nil {
-		return nil, err
-	}
-	laid, wrong := r.laid(carries, policy, known, all, hosts, pools)
+	laid, wrong := r.laid(carries, policy, known, all, hosts, of)
 	if r.findings = append(r.findings, wrong...); len(wrong) > 0 {
-		return nil, nil
+		return policy, pools, nil
 	}
 	policy, rungs, err := policy.Assign(laid[:n])
 	if err != nil {
-		return nil, err
+		return policy, pools, err
 	}
 	for i, rung := range rungs {
-		leaves[i].Stage, leaves[i].Turn = rung.Stage, rung.Turn
+		all[i].Stage, all[i].Turn = rung.Stage, rung.Turn
 	}
 	again, _ := policy.AgainAt()
-	for i := range barred {
-		barred[i].Stage, barred[i].Turn = again-1, len(rungs)+i // they come last, whenever they may
+	for i := n; i < len(all); i++ {
+		all[i].Stage, all[i].Turn = again-1, i // they come last, whenever they may
 	}
+	return policy, of, nil
+}
+
+// head is what the plan says of all hosts alike.
+func (r *rehearsal) head(policy ladder.Policy, hosts int, bindings map[string]string) plan.Head {
 	head := plan.Head{
-		Version: plan.Version, Change: r.Change, Revision: r.Revision, Hosts: len(leaves), Scripts: host.ScriptsDigest(), Policy: policy, Secrets: r.Secrets, Bindings: bindings, Probes: r.own, LocksOut: r.spec.LocksOut, For: ladder.Span(r.spec.For),
+		Version: plan.Version, Change: r.Change, Revision: r.Revision, Hosts: hosts, Scripts: host.ScriptsDigest(), Policy: policy, Secrets: r.Secrets, Bindings: bindings, Probes: r.own, LocksOut: r.spec.LocksOut, For: ladder.Span(r.spec.For),
 	}
 	guard := r.guard()
 	for _, c := range r.services {
@@ -554,7 +569,7 @@ func (r *rehearsal) plan(ctx context.Context) (*store.Made, error) {
 		part.Guard = guard
 		head.Parts = append(head.Parts, part)
 	}
-	return &store.Made{Head: head, Leaves: all, Outline: outline.Of(r.spec, head, leaves, pools)}, nil
+	return head
 }
 
 // divided gives the leaves of a rehearsal's hosts and what ladders know of those: first the n

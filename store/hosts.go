@@ -227,6 +227,27 @@ func (s *Store) HostList(ctx context.Context, f HostFilter) ([]view.Host, error)
 	return fit, nil
 }
 
+// maxLabelValues bounds the values of labels that are listed.
+const maxLabelValues = 2000
+
+// Labels gives the labels that hosts have, by name.
+func (s *Store) Labels(ctx context.Context) ([]view.Label, error) {
+	type row struct {
+		Name, Value string
+		Hosts       int
+	}
+	rows, err := many[row](ctx, s.pool, `select l.key as name, l.value, count(*)::int as hosts from hosts, jsonb_each_text(labels) l where`+serving+`group by 1, 2 order by 1, 3 desc, 2 limit $1`, maxLabelValues)
+	all := []view.Label{}
+	for _, r := range rows {
+		if len(all) == 0 || all[len(all)-1].Name != r.Name {
+			all = append(all, view.Label{Name: r.Name})
+		}
+		last := &all[len(all)-1]
+		last.Values = append(last.Values, view.LabelValue{Value: r.Value, Hosts: r.Hosts})
+	}
+	return all, err
+}
+
 // NoteAsk records that somebody asks hosts something, before it is asked.
 func (s *Store) NoteAsk(ctx context.Context, actor, where, service string, asks []string, hosts int) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {

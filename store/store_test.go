@@ -725,6 +725,10 @@ func TestHostsByLabel(t *testing.T) {
 			t.Errorf("%+v: %s, %v; want %s", c.filter, got, err, c.want)
 		}
 	}
+	labels, err := s.Labels(t.Context())
+	if got := fmt.Sprint(labels); err != nil || got != "[{role [{gauge 13} {entry 12}]} {site [{delta 9} {100% 8} {coast 8}]}]" {
+		t.Errorf("labels: %s, %v", got, err)
+	}
 }
 
 // TestWaitsForASecondTry has a climb say for whom it waits, and until when.

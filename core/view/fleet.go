@@ -129,6 +129,18 @@ type ServiceProbe struct {
 	After  string `json:"after,omitempty"`
 }
 
+// Label is a label that hosts have, with its values, the commonest first.
+type Label struct {
+	Name   string       `json:"name"`
+	Values []LabelValue `json:"values"`
+}
+
+// LabelValue is a value of a label, and how many hosts have it.
+type LabelValue struct {
+	Value string `json:"value"`
+	Hosts int    `json:"hosts"`
+}
+
 // HostFiles are the files of a service on a host, as they are there now.
 type HostFiles struct {
 	Host    string     `json:"host"`

@@ -816,6 +816,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/drafts/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a change that is being written comes to on one host, by the copy of its files that was last read
+         * @description Needs the role author.
+         */
+        post: operations["postDraftsPreview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/drift": {
         parameters: {
             query?: never;
@@ -1174,6 +1194,26 @@ export interface paths {
          * @description Needs the role admin. Needs a signed-in person, not a token.
          */
         post: operations["postKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The labels of hosts, with their values and on how many hosts each is
+         * @description Needs the role viewer.
+         */
+        get: operations["getLabels"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2003,15 +2043,37 @@ export interface components {
             what: string[];
         };
         DraftChecked: {
+            doubts: string[];
+            edits: components["schemas"]["DraftEdit"][];
             first: string[];
             hosts: number;
+            outline?: components["schemas"]["Outline"];
+            probes: components["schemas"]["DraftProbe"][];
             problems: components["schemas"]["DraftProblem"][];
             title: string;
+            without: number;
+        };
+        DraftEdit: {
+            hosts: number;
+            values: components["schemas"]["DraftValue"][];
+            why?: string;
+            words: string;
+        };
+        DraftProbe: {
+            ask: string;
+            name: string;
+            service: string;
+            waits?: string;
         };
         DraftProblem: {
             column?: number;
             line: number;
             text: string;
+        };
+        DraftValue: {
+            first: string[];
+            hosts: number;
+            value: string;
         };
         Drift: {
             looked: number;
@@ -2237,6 +2299,14 @@ export interface components {
         KeyPinned: {
             fingerprint: string;
         };
+        Label: {
+            name: string;
+            values: components["schemas"]["LabelValue"][];
+        };
+        LabelValue: {
+            hosts: number;
+            value: string;
+        };
         LastRun: {
             /** Format: date-time */
             at: string;
@@ -2452,6 +2522,21 @@ export interface components {
             loaded_by: string;
             source: string;
             version: number;
+        };
+        Preview: {
+            act: string;
+            alterations: components["schemas"]["Alteration"][];
+            checkers: string[];
+            diff: string;
+            findings: components["schemas"]["Finding"][];
+            host: string;
+            /** Format: date-time */
+            read_at: string;
+        };
+        Previewing: {
+            again: boolean;
+            host: string;
+            text: string;
         };
         Problem: {
             detail: string;
@@ -4303,6 +4388,39 @@ export interface operations {
             };
         };
     };
+    postDraftsPreview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Previewing"];
+            };
+        };
+        responses: {
+            /** @description What a change that is being written comes to on one host, by the copy of its files that was last read */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getDrift: {
         parameters: {
             query?: {
@@ -5036,6 +5154,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeyChanged"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getLabels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The labels of hosts, with their values and on how many hosts each is */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Label"][];
                 };
             };
             /** @description A problem, as in RFC 9457 */
