@@ -147,6 +147,7 @@ var routes = []route{
 
 	{"GET", "/changes", "The newest changes", "viewer", false, nil, []view.Change{}, 200, (*Server).changes},
 	{"POST", "/drafts/check", "What is wrong with a change as it is written, and which hosts it fits; nothing is kept", "author", false, "", view.DraftChecked{}, 200, (*Server).checkDraft},
+	{"GET", "/drafts/keys", "The keys that a change may have, by the keys that lead to the mapping that holds them", "viewer", false, nil, map[string][]string{}, 200, func(_ *Server, c *gin.Context) { c.JSON(http.StatusOK, change.Keys()) }},
 	{"POST", "/drafts/preview", "What a change that is being written comes to on one host, by the copy of its files that was last read", "author", false, view.Previewing{}, view.Preview{}, 200, (*Server).preview},
 	{"POST", "/changes", "Draft a change", "author", false, "", view.Created{}, 201, (*Server).draft},
 	{"GET", "/changes/{id}", "A change's summary; its size does not grow with its hosts", "viewer", false, nil, view.ChangeDetail{}, 200, (*Server).change},

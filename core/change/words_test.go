@@ -1,6 +1,7 @@
 package change
 
 import (
+	"slices"
 	"strings"
 	"testing"
 )
@@ -48,5 +49,25 @@ func TestWords(t *testing.T) {
 		} else if strings.Contains(got, "%!") {
 			t.Errorf("%s: %s", c.edit, got)
 		}
+	}
+}
+
+// TestKeys holds the keys that people are offered against what a change may say.
+func TestKeys(t *testing.T) {
+	all := Keys()
+	for at, some := range map[string]string{"": "title reason where edits ladder probes may-fail bring-into-force", "edits": "set to compute table by otherwise new-block leads-to", "ladder": "stages at_once soak", "ladder/stages": "up-to where named gate checks", "ladder/stages/checks": "look in", "probes": "ask expect before after hold", "values": "to compute table"} {
+		for name := range strings.FieldsSeq(some) {
+			if !slices.Contains(all[at], name) {
+				t.Errorf("%q has no key %s: %v", at, name, all[at])
+			}
+		}
+		for _, name := range all[at] {
+			if name == "" || name == "-" || strings.Contains(name, ",") {
+				t.Errorf("%q has the key %q", at, name)
+			}
+		}
+	}
+	if len(all) != 8 {
+		t.Errorf("keys of %d mappings: %v", len(all), all)
 	}
 }
