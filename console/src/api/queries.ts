@@ -67,6 +67,8 @@ export const services = () => queryOptions({ queryKey: ['services'], queryFn: ()
 export const serviceParts = (name: string, version: number) =>
   queryOptions({ queryKey: ['service', name, version], queryFn: () => done(api.GET('/services/{name}/parts', { params: { path: { name }, query: { version: version || undefined } } })) })
 
+export const serviceInForce = (name: string) => queryOptions({ queryKey: ['service', name, 'in force'], queryFn: () => done(api.GET('/services/{name}/in-force', { params: { path: { name } } })), retry: false, staleTime: 30_000 })
+
 const asYAML = { bodySerializer: (text: string) => text, headers: { 'Content-Type': 'application/yaml' } }
 
 export const loadService = (source: string) => done(api.POST('/services', { body: source, ...asYAML }))
@@ -113,6 +115,30 @@ export const checked = (source: string) =>
     staleTime: 30_000,
     retry: false,
   })
+
+// previewed is what a text comes to on one host, by the copy of its files that was last read; a
+// greater again has them read anew.
+export const previewed = (text: string, host: string, again: number) =>
+  queryOptions({
+    queryKey: ['previewed', host, again, text],
+    queryFn: ({ client }) => {
+      const anew = again > 0 && client.getQueriesData({ queryKey: ['previewed', host, again] }).every(([, data]) => data === undefined)
+      return done(api.POST('/drafts/preview', { body: { text, host, again: anew } }))
+    },
+    placeholderData: keepPreviousData,
+    staleTime: Infinity,
+    retry: false,
+  })
+
+export const draftKeys = () => queryOptions({ queryKey: ['draft keys'], queryFn: () => done(api.GET('/drafts/keys')), staleTime: Infinity })
+
+export const labels = () => queryOptions({ queryKey: ['labels'], queryFn: () => done(api.GET('/labels')), staleTime: 60_000 })
+
+// derived gives the edits that turn a file of a host into a copy that was edited: it reads the host.
+export const derived = (name: string, body: Schemas['EditedCopy']) => done(api.POST('/hosts/{name}/edited', { ...ofHost(name), body }))
+
+// ask puts probes to hosts without a change.
+export const ask = (body: Schemas['AskOrder']) => done(api.POST('/ask', { body }))
 
 export const giveHalt = (body: Schemas['Halting']) => done(api.POST('/halts', { body }))
 

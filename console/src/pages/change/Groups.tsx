@@ -1,28 +1,12 @@
 import { Link } from 'react-router'
-import type { Finding, Group } from '../../api/client'
+import type { Group } from '../../api/client'
 import { counted } from '../../ui/Ago'
 import { Diff, type Place } from '../../ui/Diff'
+import { Findings } from '../../ui/Findings'
 import { WholeFiles } from './WholeFiles'
 
 // shownHosts is how many hosts a group names, opened and not.
 const shownHosts = { opened: 12, closed: 4 }
-
-export function Findings({ findings }: { findings: Finding[] }) {
-  if (findings.length === 0) return null
-  return (
-    <ul>
-      {findings.map((f, i) => (
-        <li className={`finding ${f.level}`} key={i}>
-          <b>{f.level}</b>
-          <span className="wrap">
-            {f.file && <span className="mono">{f.line ? `${f.file}:${f.line}` : f.file}: </span>}
-            {f.text}
-          </span>
-        </li>
-      ))}
-    </ul>
-  )
-}
 
 // altered says in words what becomes of a setting or a path.
 function altered(a: Group['alterations'][number]): string {

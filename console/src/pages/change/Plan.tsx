@@ -1,7 +1,7 @@
 import type { Outline } from '../../api/client'
 import { counted } from '../../ui/Ago'
 import { Ladder } from '../../ui/Ladder'
-import { Forecast } from './Forecast'
+import { Forecast } from '../../ui/Forecast'
 
 // most is how many rows of one kind are shown before the others are counted.
 const most = 8

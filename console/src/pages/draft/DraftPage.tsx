@@ -6,16 +6,14 @@ import { Page } from '../../ui/Page'
 import { Choice } from '../../ui/Sentence'
 import { Problem, Waiting } from '../../ui/States'
 import { FillForm } from './FillForm'
-import { WriteYAML } from './WriteYAML'
+import { Write } from './Write'
 
 const skeleton = `title: ''
 reason: ''
-ticket: ''
 service: ''
-where: labels.role == ""
-count: 1..1
-edits:
-  - {set: '', to: ''}
+where: ''
+count: ''
+edits: []
 ladder: {stages: [{up-to: 1}, {up-to: 25%}, {hosts: all}], at_once: 4, soak: 5m}
 `
 
@@ -52,7 +50,7 @@ export function DraftPage({ me }: { me: Account }) {
       {form && list.data && !chosen && <p>There is no form with this name.</p>}
       {chosen && <FillForm key={chosen.name} form={chosen} />}
       {!form && revised + earlier > 0 && !from.data && !from.error && <Waiting what={`change ${revised || earlier}`} />}
-      {!form && (revised + earlier === 0 || from.data) && <WriteYAML key={`${revised} ${earlier}`} me={me} change={revised} basis={from.data?.revision ?? 0} source={from.data?.source ?? skeleton} />}
+      {!form && (revised + earlier === 0 || from.data) && <Write key={`${revised} ${earlier}`} me={me} change={revised} basis={from.data?.revision ?? 0} source={from.data?.source ?? skeleton} />}
     </Page>
   )
 }

@@ -1,21 +1,16 @@
 import { useMutation } from '@tanstack/react-query'
-import { Alert, Button, Form, Input, InputNumber } from 'antd'
+import { Alert, Button, Form, Input } from 'antd'
 import { useNavigate } from 'react-router'
 import type { Blank, Form as Kept } from '../../api/client'
 import { draftForm } from '../../api/queries'
 import { Numbered } from '../../ui/Numbered'
-
-// bounds reads a range such as 512..8192.
-function bounds(range = ''): { min?: number; max?: number } {
-  const found = /^(-?\d+)?\.\.(-?\d+)?$/.exec(range)
-  return { min: found?.[1] ? Number(found[1]) : undefined, max: found?.[2] ? Number(found[2]) : undefined }
-}
+import { bounds, outside } from './Typed'
 
 function Field({ of: b, ...rest }: { of: Blank }) {
   switch (b.type) {
     case 'integer':
     case 'port':
-      return <InputNumber {...rest} {...bounds(b.range)} precision={0} suffix={b.measure} style={{ width: 240 }} />
+      return <Input {...rest} type="number" step={1} {...bounds(b.range)} suffix={b.measure} style={{ width: 240 }} />
     case 'choice':
       return <Choose {...rest} of={b.choices ?? []} />
     case 'switch':
@@ -51,7 +46,10 @@ export function FillForm({ form }: { form: Kept }) {
             name={b.name}
             label={b.name}
             extra={[b.explanation, b.range && `from ${b.range.replace('..', ' to ')}`, b.default && `${b.default} where you say nothing`].filter(Boolean).join('; ')}
-            rules={b.default ? [] : [{ required: true, message: 'It has no default: say what it is.' }]}
+            rules={[
+              ...(b.default ? [] : [{ required: true, message: 'It has no default: say what it is.' }]),
+              { validator: (_, v: string) => (outside(String(v ?? ''), b.range) ? Promise.reject(new Error(outside(String(v), b.range))) : Promise.resolve()) },
+            ]}
           >
             <Field of={b} />
           </Form.Item>
@@ -63,7 +61,7 @@ export function FillForm({ form }: { form: Kept }) {
         <p className="second">It is rehearsed before anything changes, and approved by somebody else.</p>
       </Form>
       <aside>
-        <h2>What the form comes to</h2>
+        <h2>The form</h2>
         <Numbered text={form.source} label="The form, as YAML" />
       </aside>
     </div>

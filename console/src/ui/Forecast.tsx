@@ -1,5 +1,5 @@
-import type { Outline } from '../../api/client'
-import { inWords } from '../../ui/Ago'
+import type { Outline } from '../api/client'
+import { inWords } from './Ago'
 
 const width = 640
 
