@@ -20,6 +20,7 @@ const looks = EditorView.theme({
   '.cm-tooltip.cm-tooltip-autocomplete > ul > li[aria-selected]': { backgroundColor: 'var(--spruce)', color: 'var(--raised)' },
   '.cm-completionDetail': { color: 'inherit', marginLeft: '12px' },
   '.cm-diagnostic-error': { borderLeftColor: 'var(--brick)' },
+  '.cm-lint-marker-error': { content: 'normal', width: '0', height: '0', margin: '4px 2px', borderLeft: '9px solid var(--brick)', borderTop: '6px solid transparent', borderBottom: '6px solid transparent' },
   '.cm-placeholder': { color: 'var(--second)' },
 })
 

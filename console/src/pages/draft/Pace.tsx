@@ -65,9 +65,8 @@ function StageLine({ at, stage, known, set, onRemove }: { at: number; stage: unk
   const kind = kinds.map(([k]) => k).find((k) => has(stage, k)) ?? 'up-to'
   const named = listed(stage, 'named').map(String)
   return (
-    <fieldset className="edit stage">
-      <legend className="second">Stage {at + 1}</legend>
-      <div className="row">
+    <div className="row stage" role="group" aria-label={`Stage ${at + 1}`}>
+      <b className="number">{at + 1}</b>
         <Pick label="Takes" value={kind} of={kinds} onValue={(next) => set([], { ...(has(stage, 'gate') ? { gate: true } : {}), [next]: empty[next] })} />
         {kind === 'up-to' && <Line label="Hosts" value={said(stage, 'up-to')} onValue={(v) => set(['up-to'], v)} size={6} hint="2 or 25%" mono />}
         {kind === 'named' && <Line label="Names" value={named.join(', ')} onValue={(v) => set(['named'], v.split(/,\s*/))} size={28} mono />}
@@ -75,10 +74,11 @@ function StageLine({ at, stage, known, set, onRemove }: { at: number; stage: unk
         <label className="check">
           <input type="checkbox" checked={has(stage, 'gate') && said(stage, 'gate') !== 'false'} onChange={(e) => set(['gate'], e.target.checked || undefined)} /> a person opens a gate below it
         </label>
-        <Button size="small" aria-label={`Remove stage ${at + 1}`} onClick={onRemove}>
-          Remove
-        </Button>
-      </div>
-    </fieldset>
+        <span className="check">
+          <Button size="small" aria-label={`Remove stage ${at + 1}`} onClick={onRemove}>
+            Remove
+          </Button>
+        </span>
+    </div>
   )
 }
