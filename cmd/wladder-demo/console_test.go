@@ -110,6 +110,12 @@ func (p page) press(words string) {
 	}
 }
 
+// choose picks an option of a select, as a person would.
+func (p page) choose(selector, value string) {
+	p.t.Helper()
+	p.until(fmt.Sprintf(`(s => !!s && [...s.options].some(o => o.value === %[2]q) && (Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(s, %[2]q), s.dispatchEvent(new Event('change', {bubbles: true}))))(document.querySelector(%[1]q))`, selector, value))
+}
+
 func (p page) signIn(name string) {
 	p.t.Helper()
 	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("#name")),

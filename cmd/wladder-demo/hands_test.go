@@ -4,8 +4,10 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"wladder/console/chromium"
 	"wladder/core/ladder"
@@ -40,6 +42,36 @@ func TestByHand(t *testing.T) {
 	// A text with something wrong is not drafted, and says where.
 	p.says("line 1: title: is empty")
 	p.until("[...document.querySelectorAll('button')].find(b => b.innerText === 'Draft it').disabled")
+	// By its parts: what is chosen and typed stands in the text, and says what it comes to.
+	p.choose("#where select", "bulletin-pages")
+	p.choose("select[aria-label='Label role']", "bulletin")
+	p.choose("select[aria-label='Label site']", "coast")
+	p.says("8 hosts fit now")
+	p.press("exactly these 8")
+	p.do(chromedp.SendKeys(chromedp.CSS("#edits [type=search]"), "connections"))
+	p.press("Ask hosts for its values now")
+	p.until("document.querySelector('.found .strip')?.getAttribute('aria-label').includes('768 on')")
+	p.press("Set it")
+	p.choose(".edit label:nth-of-type(2) select", "compute")
+	p.until("!!document.querySelector('.edit .cm-content')")
+	p.do(chromedp.Click(chromedp.CSS(".edit .cm-content"), chromedp.NodeVisible), chromedp.KeyEvent("a", chromedp.KeyModifiers(chromedp.ModifierCtrl)), chromedp.KeyEvent("min(cores * 1024, 3000"), chromedp.KeyEvent(")"))
+	p.do(chromedp.SendKeys(chromedp.CSS("#why input"), "A draft by parts"), chromedp.SendKeys(chromedp.CSS("#why textarea"), "to see it"))
+	p.says("Nothing is wrong with the text.")
+	p.until("/^\\d+ on \\d/.test(document.querySelector('.comes')?.innerText)")
+	p.until("document.querySelectorAll('#pace .ladder .rung').length === 3 && document.querySelectorAll('#pace .course rect').length === 3")
+	// The diff on a host, by a copy that is read once.
+	p.choose("aside select", "bulletin-coast-02")
+	p.until("document.querySelector('aside .diff')?.innerText.includes('worker_connections')")
+	p.says("By the copy read")
+	p.press("Try it now")
+	p.says("It answers")
+	p.press("As YAML")
+	p.until("document.querySelector('.cm-content')?.innerText.includes('{set: events/worker_connections, compute: \"min(cores * 1024, 3000)\"}')")
+	p.until("document.querySelector('.cm-content')?.innerText.includes('where: labels.role == \"bulletin\" && labels.site == \"coast\"')")
+	p.press("Throw it away")
+	p.says("line 1: title: is empty")
+	p.until("!!document.querySelector('.cm-lint-marker-error')")
+	p.press("By its parts")
 	// The form's blanks alone.
 	p.until("(s => s.options.length === 2 && (s.value = 'connections', s.dispatchEvent(new Event('change', {bubbles: true})), true))(document.querySelector('select[aria-label=\"A form\"]'))")
 	p.do(chromedp.WaitVisible(chromedp.CSS("#limit")), chromedp.SendKeys(chromedp.CSS("#limit"), "3072"))
@@ -49,9 +81,13 @@ func TestByHand(t *testing.T) {
 	p.says("3072 connections for each worker at coast")
 	p.says("Change 1 · draft")
 	// A revision of the same, by text: somebody else's comes between.
-	p.do(chromedp.Click(chromedp.CSS("a[href='/draft?revise=1']"), chromedp.NodeVisible), chromedp.WaitVisible(chromedp.CSS(".editor textarea")))
+	p.do(chromedp.Click(chromedp.CSS("a[href='/draft?revise=1']"), chromedp.NodeVisible))
 	p.says("It fits 8 hosts")
-	p.do(chromedp.SendKeys(chromedp.CSS(".editor textarea"), "ticket: FLO-2240\n"))
+	p.press("As YAML")
+	p.do(chromedp.Click(chromedp.CSS(".cm-content"), chromedp.NodeVisible), chromedp.KeyEvent(kb.Home, chromedp.KeyModifiers(chromedp.ModifierCtrl)), chromedp.KeyEvent("tick"))
+	p.until("document.querySelector('.cm-tooltip-autocomplete li')?.innerText === 'ticket'")
+	time.Sleep(200 * time.Millisecond) // the editor takes no key for a completion that nobody can have seen yet
+	p.do(chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent("FLO-2240\n"))
 	d, err := ines.Change(ctx, 1)
 	if err == nil {
 		_, err = ines.Draft(ctx, 1, []byte(strings.Replace(d.Source, "refused connections", "refused many connections", 1)))

@@ -122,14 +122,18 @@ func TestPages(t *testing.T) {
 	p := page{t: t, ctx: chromium.Open(t), url: o.URL}
 	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("#name")))
 	p.accessible(string(axe), "sign-in")
-	p.signIn("ada")
 	heard := p.listen()
 	const press = `(words => [...document.querySelectorAll('button')].findLast(b => b.innerText.trim().startsWith(words)).click())`
-	pages := []struct {
+	type visit struct {
 		name, path, ready string
 		open              string // what is opened there: a margin, a dialogue, a menu
 		opened            string
-	}{
+	}
+	pages := map[string][]visit{"ines": {
+		{"draft", "/draft", "document.querySelector('.cm-editor')", `(s => { Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(s, 'bulletin-pages'); s.dispatchEvent(new Event('change', {bubbles: true})) })(document.querySelector('#where select'))`, "document.querySelector('#edits [type=search]')"},
+		{"drafted", "/draft?change=6", "document.querySelector('.edit') && document.querySelector('.ladder')", `(s => { Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(s, s.options[1].value); s.dispatchEvent(new Event('change', {bubbles: true})) })(document.querySelector('aside select'))`, "document.querySelector('aside .finding, aside .diff')"},
+		{"written", "/draft?change=5&as=yaml", "document.querySelector('.cm-content .cm-line')", "", ""},
+	}, "ada": {
 		{"today", "/", "document.querySelectorAll('[data-ill]').length > 0", press + `('Ada Thorne')`, "document.querySelector('.menu-body')"},
 		{"changes", "/changes", "document.querySelectorAll('tr[data-row-key]').length === 8", press + `('Go to')`, "document.querySelector('[role=dialog] [role=combobox]')"},
 		{"draft", "/draft", "document.body.innerText.includes('Authors draft changes')", "", ""},
@@ -147,9 +151,9 @@ func TestPages(t *testing.T) {
 		{"people", "/people", "document.body.innerText.includes('Secrets, by name') && document.body.innerText.includes('upload-token')", press + `('New account')`, "document.querySelector('[role=dialog] #display')"},
 		{"docs", "/docs/console#host", "document.querySelector('.document h2')", "", ""},
 		{"nowhere", "/nowhere", "document.querySelector('h1')?.innerText === 'Nothing is at this address'", "", ""},
-	}
+	}}
 	titles := map[string]string{}
-	for _, appearance := range []string{"light", "dark"} {
+	everyPage := func(appearance string, pages []visit) {
 		p.until(fmt.Sprintf("localStorage.setItem('wladder.appearance', %q) === undefined", appearance))
 		for _, of := range pages {
 			p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(p.url+of.path))
@@ -191,6 +195,17 @@ func TestPages(t *testing.T) {
 			for _, text := range heard.taken() {
 				t.Errorf("%s: %s", at, text)
 			}
+		}
+	}
+	for _, who := range []string{"ines", "ada"} {
+		p.signIn(who)
+		heard.taken() // nobody was signed in
+		for _, appearance := range []string{"light", "dark"} {
+			everyPage(appearance, pages[who])
+		}
+		if who != "ada" {
+			p.until("localStorage.setItem('wladder.appearance', 'light') === undefined")
+			p.signOut()
 		}
 	}
 	// Whose sign-in ends elsewhere signs in again, and is where they were.

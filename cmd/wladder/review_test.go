@@ -42,8 +42,9 @@ ladder: {stages: [{up-to: 1}, {up-to: 10%, gate: true}, {hosts: all}], at_once: 
 `
 
 // rehearsedOver plants a change that was rehearsed over n hosts: five sizes of them, and three
-// odd ones, as a rehearsal over real hosts would have found them.
-func rehearsedOver(t testing.TB, st *store.Store, n int) int64 {
+// odd ones, as a rehearsal over real hosts would have found them. The plan rests on the definition
+// under a digest; on none, where nobody looks at it.
+func rehearsedOver(t testing.TB, st *store.Store, n int, digest string) int64 {
 	ctx := t.Context()
 	must := func(err error) {
 		t.Helper()
@@ -108,7 +109,7 @@ func rehearsedOver(t testing.TB, st *store.Store, n int) int64 {
 		leaves[i].Stage, leaves[i].Turn = rung.Stage, rung.Turn
 	}
 	head := plan.Head{Version: plan.Version, Change: id, Revision: 1, Hosts: len(leaves), Scripts: "scripts", Policy: policy, Probes: spec.Probes,
-		Parts: []plan.Part{{Service: "pages", Unit: "nginx.service", Trial: definition.Trial{Command: []string{"nginx", "-t"}}, Settle: ladder.Span(2 * time.Second), Guard: ladder.Span(90 * time.Second)}}}
+		Parts: []plan.Part{{Service: "pages", ServiceDigest: digest, Unit: "nginx.service", Trial: definition.Trial{Command: []string{"nginx", "-t"}}, Settle: ladder.Span(2 * time.Second), Guard: ladder.Span(90 * time.Second)}}}
 	sites := map[string]int{}
 	for _, h := range hosts {
 		sites[h.Labels["site"]]++
@@ -125,7 +126,7 @@ func rehearsedOver(t testing.TB, st *store.Store, n int) int64 {
 // show and diff print, and from nothing else.
 func TestReviewOfAThousand(t *testing.T) {
 	url, st := serve(t)
-	id := rehearsedOver(t, st, 1000)
+	id := rehearsedOver(t, st, 1000, "")
 	env := map[string]string{"XDG_CONFIG_HOME": t.TempDir(), "WLADDER_SERVER": url}
 	printed := play(fmt.Sprintf("$ wladder sign-in ines < a long password\n$ wladder show %d\n$ wladder diff %d\n", id, id), env)
 	_, printed, _ = strings.Cut(printed, "show 1\n")
@@ -165,7 +166,7 @@ func TestReviewOfAThousand(t *testing.T) {
 func TestPageOfAThousand(t *testing.T) {
 	ctx := chromium.Open(t)
 	url, st := serve(t)
-	id := rehearsedOver(t, st, 1000)
+	id := rehearsedOver(t, st, 1000, "")
 	const ready = "document.querySelectorAll('[data-group]').length === 8"
 	err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url), chromedp.WaitVisible(chromedp.CSS("#name")),
 		chromedp.SendKeys(chromedp.CSS("#name"), "ines"), chromedp.SendKeys(chromedp.CSS("#password"), "a long password\r"), chromedp.WaitVisible(chromedp.CSS(".bar")),
@@ -211,7 +212,7 @@ func BenchmarkReview(b *testing.B) {
 	for _, n := range []int{1000, 10_000} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			_, st := serve(b)
-			id := rehearsedOver(b, st, n)
+			id := rehearsedOver(b, st, n, "")
 			size, began := 0, time.Now()
 			if _, err := st.Change(b.Context(), id); err != nil {
 				b.Fatal(err)

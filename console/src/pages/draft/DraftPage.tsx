@@ -50,7 +50,7 @@ export function DraftPage({ me }: { me: Account }) {
       {form && list.data && !chosen && <p>There is no form with this name.</p>}
       {chosen && <FillForm key={chosen.name} form={chosen} />}
       {!form && revised + earlier > 0 && !from.data && !from.error && <Waiting what={`change ${revised || earlier}`} />}
-      {!form && (revised + earlier === 0 || from.data) && <Write key={`${revised} ${earlier}`} me={me} change={revised} basis={from.data?.revision ?? 0} source={from.data?.source ?? skeleton} />}
+      {!form && (revised + earlier === 0 || from.data) && <Write key={`${revised} ${earlier}`} of={`${revised} ${earlier}`} me={me} change={revised} basis={from.data?.revision ?? 0} source={from.data?.source ?? skeleton} />}
     </Page>
   )
 }

@@ -9,17 +9,18 @@ import { useKept } from './useKept'
 // Begun is what a draft begins from: a text, and the revision of a change that it is to follow.
 export interface Begun {
   me: Account
+  of: string // what it begins from, for which unsaved work is kept
   change: number // 0: a new one
   basis: number
   source: string
 }
 
 // useDraft holds the text of a change that is being written, in whatever view: what the server says
-// of it, and how it is saved. What is not saved is kept in this browser, for this person and change.
-export function useDraft({ me, change, basis, source }: Begun) {
+// of it, and how it is saved. What is not saved is kept in this browser, for this person and what they began from.
+export function useDraft({ me, of, change, basis, source }: Begun) {
   const cache = useQueryClient()
   const go = useNavigate()
-  const [kept, keep] = useKept(`${me.name} ${change}`)
+  const [kept, keep] = useKept(`${me.name} ${of}`)
   const [text, setText] = useState(kept?.text ?? source)
   const [on, setOn] = useState(kept?.basis ?? basis)
   const [asked, setAsked] = useState(text)
