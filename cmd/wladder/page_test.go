@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http/httptest"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -84,11 +85,14 @@ func withEvents(t *testing.T) (url string, st *store.Store, digest string) {
 	return server.URL, st, svc.Digest
 }
 
-// seenFrom notes, in each page that is opened: when an element was there first, the longest task,
-// and how often what it says has changed.
+// seenFrom notes, in each page that is opened: when its work was there first, the longest task until
+// a second later, the longest one from then on, and how often what it says has changed.
 const seenFrom = `
-window.measured = {there: 0, longest: 0, updates: 0};
-new PerformanceObserver(l => l.getEntries().forEach(e => measured.longest = Math.max(measured.longest, e.duration))).observe({type: 'longtask', buffered: true});
+window.measured = {there: 0, opening: 0, longest: 0, updates: 0};
+new PerformanceObserver(l => l.getEntries().forEach(e => {
+	const at = measured.there && e.startTime > measured.there + 1000 ? 'longest' : 'opening';
+	measured[at] = Math.max(measured[at], e.duration);
+})).observe({type: 'longtask', buffered: true});
 new MutationObserver(all => {
 	if (!measured.there && document.querySelector('.ladder, [data-group]')) measured.there = performance.now();
 	if (all.some(m => m.target.parentElement?.closest?.('.ladder, .legend'))) measured.updates++;
@@ -96,9 +100,9 @@ new MutationObserver(all => {
 `
 
 type measured struct {
-	There, Longest float64 // ms
-	Updates        int
-	Answer, Heap   float64 // bytes
+	There, Opening, Longest float64 // ms
+	Updates                 int
+	Answer, Heap            float64 // bytes
 }
 
 func measure(t *testing.T, ctx context.Context, id int64) (m measured) {
@@ -144,12 +148,23 @@ func TestFluidPages(t *testing.T) {
 	at := fmt.Sprintf("%s/changes/%d", url, id)
 	say := func(what string, m measured) {
 		t.Helper()
-		t.Logf("%d hosts, %s: first content after %.0f ms, longest task %.0f ms, first answer %.0f kB, heap %.1f MB, %d updates", *fluid, what, m.There, m.Longest, m.Answer/1000, m.Heap/1e6, m.Updates)
+		t.Logf("%d hosts, %s: first content after %.0f ms, longest task %.0f ms while opening and %.0f ms later, first answer %.0f kB, heap %.1f MB, %d updates", *fluid, what, m.There, m.Opening, m.Longest, m.Answer/1000, m.Heap/1e6, m.Updates)
 		if m.Answer == 0 || m.Answer > 300_000 {
 			t.Errorf("%s: the first answer has %.0f bytes", what, m.Answer)
 		}
 	}
-	must(chromedp.Do(ctx, chromedp.Navigate(at), chromedp.WaitVisible(chromedp.CSS("[data-group]"))))
+	opened := func(what string) {
+		t.Helper()
+		var all []float64
+		for range 5 {
+			must(chromedp.Do(ctx, chromedp.Navigate(at), chromedp.WaitVisible(chromedp.CSS(what))))
+			all = append(all, measure(t, ctx, id).There)
+		}
+		slices.Sort(all)
+		t.Logf("%s is there after %.0f ms (median of five; %.0f to %.0f)", what, all[2], all[0], all[4])
+	}
+	opened("[data-group]")
+	time.Sleep(1200 * time.Millisecond)
 	for range 8 {
 		must(chromedp.Do(ctx, chromedp.KeyEvent("n")))
 	}
@@ -184,7 +199,7 @@ func TestFluidPages(t *testing.T) {
 		d, err = st.Change(t.Context(), id)
 		must(err)
 	}
-	must(chromedp.Do(ctx, chromedp.Navigate(at), chromedp.WaitVisible(chromedp.CSS(".ladder"))))
+	opened(".ladder")
 	before, began := events.Load(), time.Now()
 	time.Sleep(10 * time.Second) // the length of the measurement
 	say(fmt.Sprintf("climb, with %.0f events a second", float64(events.Load()-before)/time.Since(began).Seconds()), measure(t, ctx, id))
