@@ -80,6 +80,14 @@ func (s *Server) acknowledge(ctx *gin.Context) {
 	}
 }
 
+func (s *Server) look(ctx *gin.Context) {
+	id, ok := s.id(ctx)
+	var in view.Looking
+	if ok && s.read(ctx, &in) {
+		s.nothing(ctx, http.StatusNoContent, s.Store.Look(ctx, who(ctx).Name, id, in))
+	}
+}
+
 func (s *Server) override(ctx *gin.Context) {
 	id, ok := s.id(ctx)
 	var in view.Overriding

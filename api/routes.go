@@ -182,6 +182,7 @@ var routes = []route{
 	{"POST", "/changes/{id}/review", "Review afterwards what was approved in an emergency", "reviewer", true, view.Judgement{}, nil, 204, (*Server).reviewAfter},
 	{"POST", "/changes/{id}/approval-withdrawal", "Take one's own approval back; where too few are left, the climb pauses", "viewer", true, view.Judgement{}, nil, 204, (*Server).takeApprovalBack},
 	{"POST", "/changes/{id}/acknowledgements", "Acknowledge a warning of the plan", "reviewer", true, view.Acknowledgement{}, nil, 204, (*Server).acknowledge},
+	{"PUT", "/changes/{id}/looked", "Mark a diff group of the plan as read by the caller, or as not read", "viewer", false, view.Looking{}, nil, 204, (*Server).look},
 	{"POST", "/changes/{id}/overrides", "Override a veto on one host for this plan, as policy lets some people do", "viewer", true, view.Overriding{}, nil, 204, (*Server).override},
 	{"POST", "/changes/{id}/comments", "Comment on a line of a diff group, on the group or the change as a whole, or answer a comment", "viewer", true, view.NewComment{}, view.Created{}, 201, (*Server).comment},
 	{"POST", "/changes/{id}/comments/{comment}/settlement", "Settle a thread of comments", "viewer", true, nil, nil, 204, (*Server).settle},

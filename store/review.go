@@ -9,12 +9,13 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-
 	"wladder/core/change"
 	"wladder/core/finding"
 	"wladder/core/ladder"
 	"wladder/core/plan"
 	"wladder/core/policy"
+	"wladder/core/render"
+	"wladder/core/view"
 )
 
 // Offer puts the newest plan up for review.
@@ -342,6 +343,26 @@ func (s *Store) unacknowledged(ctx context.Context, q querier, id int64, digest 
 	}
 	slices.Sort(open)
 	return open, err
+}
+
+// Look notes that somebody went through a diff group of a change's plan, or that they did not. It
+// decides nothing, and is not told to the record.
+func (s *Store) Look(ctx context.Context, actor string, id int64, l view.Looking) error {
+	return s.review(ctx, actor, id, l.Digest, func(tx pgx.Tx, r *reviewing) error {
+		found, err := s.newestRehearsal(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		if found == nil || !slices.ContainsFunc(found.Groups, func(g render.Group) bool { return g.Key == l.Group }) {
+			return &NotFound{fmt.Sprintf("diff group %s of change %d", l.Group, id)}
+		}
+		if !l.Read {
+			_, err = tx.Exec(ctx, `delete from looked where change = $1 and digest = $2 and account = $3 and grp = $4`, id, r.Digest, actor, l.Group)
+			return err
+		}
+		_, err = tx.Exec(ctx, `insert into looked (change, digest, account, grp) values ($1, $2, $3, $4) on conflict do nothing`, id, r.Digest, actor, l.Group)
+		return err
+	})
 }
 
 // Acknowledge has a reviewer say that they know of a warning.

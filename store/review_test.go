@@ -89,6 +89,29 @@ func TestReview(t *testing.T) {
 	third := rehearse(9, 0)
 	does("the next revision offered", offer, "")
 
+	// Who went through what is told of the plan on offer alone, and is theirs to take back.
+	look := func(who, digest, group string, read bool) func() error {
+		return func() error {
+			return s.Look(ctx, who, id, view.Looking{Digest: digest, Group: group, Read: read})
+		}
+	}
+	group := func() string {
+		d, err := s.Change(ctx, id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d.Rehearsal.Groups[0].Key
+	}()
+	does("a group of another plan", look("oda", first, group, true), "is not that of the plan")
+	does("no group of the plan", look("oda", third, "none", true), "is not there")
+	does("marked", look("oda", third, group, true), "")
+	does("marked twice", look("oda", third, group, true), "")
+	does("marked by another", look("ben", third, group, true), "")
+	does("and taken back", look("ben", third, group, false), "")
+	if d, err := s.Change(ctx, id); err != nil || fmt.Sprint(d.Review.Looked) != fmt.Sprintf("[{oda [%s]}]", group) {
+		t.Errorf("looked: %+v, %v", d.Review.Looked, err)
+	}
+
 	for _, c := range []struct{ from, to, want string }{
 		{first, second, "head []: ladder, at once: 4 → 9"},
 		{first[:12], "", "head []: ladder, at once: 4 → 9; revision: 1 → 2 | altered [b2]: stage: 1 → 0"},

@@ -29,6 +29,11 @@ func (s *Store) reviewOf(ctx context.Context, q querier, d *view.ChangeDetail, r
 			v.Acknowledged = append(v.Acknowledged, a.Acknowledged)
 		}
 	}
+	for _, l := range r.looked {
+		if l.Digest == digest {
+			v.Looked = append(v.Looked, l.Looked)
+		}
+	}
 	p, err := s.policyShown(ctx, q, r.policies)
 	if err != nil {
 		return v, err
@@ -67,6 +72,12 @@ func (s *Store) reviewOf(ctx context.Context, q querier, d *view.ChangeDetail, r
 type acknowledgedRow struct {
 	Digest string
 	view.Acknowledged
+}
+
+// lookedRow is how the database gives who went through diff groups.
+type lookedRow struct {
+	Digest string
+	view.Looked
 }
 
 // returning says what of the calendar a temporary change would meet that climbed now, when its

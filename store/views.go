@@ -124,6 +124,7 @@ type stored struct {
 	wrote, named            []string
 	overrides               []view.Override
 	acknowledged            []acknowledgedRow
+	looked                  []lookedRow
 	takenBackBy, followedBy []int64
 	prolongedBy             []int64
 	earlier                 []view.EarlierClimb
@@ -152,6 +153,7 @@ func (s *Store) storedOf(ctx context.Context, id int64) (r stored, err error) {
 	gathered(&g, &r.wrote, pgx.RowTo, authorsOfChange, id, authoring)
 	gathered(&g, &r.named, pgx.RowTo, `select account from change_people where change = $1 and was = 'named' order by account`, id)
 	gathered(&g, &r.overrides, pgx.RowToStructByName, `select host, finding, digest, account, because, at from overrides where change = $1 order by at, host, finding`, id)
+	gathered(&g, &r.looked, pgx.RowToStructByName, `select digest, account, array_agg(grp order by grp) as groups from looked where change = $1 group by 1, 2 order by 2`, id)
 	gathered(&g, &r.acknowledged, pgx.RowToStructByName, `select digest, finding, account, because, at from acknowledgements where change = $1 order by at, finding`, id)
 	gathered(&g, &r.takenBackBy, pgx.RowTo, `select id from changes where takes_back = $1 and state <> 'withdrawn' order by id`, id)
 	gathered(&g, &r.followedBy, pgx.RowTo, `select id from changes where follows = $1 and state <> 'withdrawn' order by id`, id)
@@ -401,6 +403,12 @@ func (s *Store) HostRun(ctx context.Context, changeID int64, host string) (view.
 	}](ctx, s.views, `select n, step, begun_at, ended_at, outcome, sealed from steps where host_run = $1 order by n`, r.ID)
 	if err == nil && len(steps) == 0 {
 		err = s.views.QueryRow(ctx, `select n > 0 from host_runs where id = $1`, r.ID).Scan(&r.StepsGone)
+	}
+	if err == nil {
+		err = s.views.QueryRow(ctx, `select baseline from host_runs where id = $1`, r.ID).Scan(&r.Before)
+	}
+	if err != nil {
+		return view.HostRun{}, err
 	}
 	r.Steps = make([]view.StepTaken, len(steps))
 	for i, step := range steps {

@@ -30,6 +30,8 @@ type Review struct {
 	Barred      []Barred   `json:"barred,omitempty"`
 	BarredCount int        `json:"barred_count,omitempty"`
 	Overrides   []Override `json:"overrides,omitempty"`
+	// Looked are who marked diff groups of this plan as read, by name.
+	Looked []Looked `json:"looked,omitempty"`
 	// Comments are the oldest first, each answer behind what it answers.
 	Comments []Comment `json:"comments,omitempty"`
 	// Alone are those whom policy lets approve alone in an emergency.
@@ -64,6 +66,19 @@ type Acknowledgement struct {
 	Digest  string `json:"digest"`
 	Finding string `json:"finding"` // its id
 	Because string `json:"because,omitempty"`
+}
+
+// Looked is somebody who went through diff groups of a plan, by the keys of those.
+type Looked struct {
+	Account string   `json:"account"`
+	Groups  []string `json:"groups"`
+}
+
+// Looking marks a diff group of a plan as read, or as not read.
+type Looking struct {
+	Digest string `json:"digest"`
+	Group  string `json:"group"` // its key
+	Read   bool   `json:"read"`
 }
 
 // Barred is a host that a veto keeps out of the climb, which somebody may override.

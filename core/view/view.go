@@ -436,6 +436,7 @@ type HostRun struct {
 	Process   ladder.Process  `json:"process"`
 	Proof     ladder.Proof    `json:"proof,omitempty"` // what a done run rests on
 	UpdatedAt time.Time       `json:"updated_at"`
+	Before    []probe.Verdict `json:"before,omitempty"` // what its probes answered before it was changed
 	Steps     []StepTaken     `json:"steps,omitempty"`
 	StepsGone bool            `json:"steps_gone,omitempty"` // they are older than policy has them kept
 }

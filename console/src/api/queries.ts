@@ -282,6 +282,8 @@ export const answer = (id: number, body: Schemas['Checked']) => done(api.POST('/
 // What may be said of a change's plan.
 export const acknowledge = (id: number, body: Schemas['Acknowledgement']) => done(api.POST('/changes/{id}/acknowledgements', { params: { path: { id } }, body }))
 
+export const look = (id: number, body: Schemas['Looking']) => done(api.PUT('/changes/{id}/looked', { params: { path: { id } }, body }))
+
 export const override = (id: number, body: Schemas['Overriding']) => done(api.POST('/changes/{id}/overrides', { params: { path: { id } }, body }))
 
 export const comment = (id: number, body: Schemas['NewComment']) => done(api.POST('/changes/{id}/comments', { params: { path: { id } }, body }))

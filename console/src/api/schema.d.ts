@@ -476,6 +476,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/looked": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Mark a diff group of the plan as read by the caller, or as not read
+         * @description Needs the role viewer.
+         */
+        put: operations["putChangesIdLooked"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/offer": {
         parameters: {
             query?: never;
@@ -2269,6 +2289,7 @@ export interface components {
             order: string;
         };
         HostRun: {
+            before?: components["schemas"]["Verdict"][];
             edited?: boolean;
             failed: boolean;
             /** @enum {string} */
@@ -2357,6 +2378,15 @@ export interface components {
             /** Format: int64 */
             ports?: number;
             user?: string;
+        };
+        Looked: {
+            account: string;
+            groups: string[];
+        };
+        Looking: {
+            digest: string;
+            group: string;
+            read: boolean;
         };
         NewComment: {
             digest?: string;
@@ -2634,6 +2664,7 @@ export interface components {
             barred_count?: number;
             comments?: components["schemas"]["Comment"][];
             held?: string;
+            looked?: components["schemas"]["Looked"][];
             missing?: string[];
             named?: string[];
             open?: string[];
@@ -3829,6 +3860,39 @@ export interface operations {
         };
         responses: {
             /** @description Take a host out of an approved plan */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putChangesIdLooked: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Looking"];
+            };
+        };
+        responses: {
+            /** @description Mark a diff group of the plan as read by the caller, or as not read */
             204: {
                 headers: {
                     [name: string]: unknown;

@@ -21,6 +21,7 @@ import { Facts } from './Facts'
 import { Gate } from './Gate'
 import { HostMargin } from './HostMargin'
 import { Plan } from './Plan'
+import { Progress } from './Progress'
 import { Review, type About } from './Review'
 import { RunList } from './RunList'
 import { Wall } from './Wall'
@@ -58,6 +59,7 @@ export function ChangePage({ me }: { me: Account }) {
                 {d.climb.rolls_back ? 'Roll-back' : d.climb.returns ? 'Going back' : 'Climb'}: {d.climb.state}
                 {d.climb.why && d.climb.state !== 'completed' && `, ${d.climb.why}`}
               </h2>
+              <Progress detail={d} />
               <Ladder rungs={rungsOf(d.climb)} runs={all} chosen={run?.host} onChoose={(host) => set('host', host)} onState={(state) => set('state', state)} />
               <div style={{ marginTop: 8 }}>
                 <Counts counts={all.length > 0 ? counted(all) : d.counts} notProven={d.climb.not_proven} excused={d.climb.excused} />
@@ -74,7 +76,7 @@ export function ChangePage({ me }: { me: Account }) {
           <Recorded id={id} />
         </div>
         <aside>
-          {run && <HostMargin id={id} run={run} maySteer={me.roles.includes('operator') && goesOn(d)} />}
+          {run && <HostMargin key={run.host} id={id} digest={d.climb?.digest ?? ''} run={run} maySteer={me.roles.includes('operator') && goesOn(d)} />}
           <h2>What this is</h2>
           <Facts detail={d} />
         </aside>
@@ -132,7 +134,7 @@ function Rehearsed({ detail: d, me }: { detail: ChangeDetail; me: Account }) {
   return (
     <>
       {r.plan && <Plan plan={r.plan} climbs={d.climb !== undefined} />}
-      <Diffs rehearsal={r} id={d.id} onAbout={setAbout} />
+      <Diffs detail={d} rehearsal={r} me={me} onAbout={setAbout} />
       {r.digest && <Review detail={d} digest={r.digest} me={me} about={about} onAbout={setAbout} />}
     </>
   )

@@ -1,5 +1,5 @@
 import { useState } from 'react'
-import type { ChangeDetail, Group } from '../../api/client'
+import type { Account, ChangeDetail, Group } from '../../api/client'
 import { counted } from '../../ui/Ago'
 import { useKeys } from '../../ui/keys'
 import { Findings } from '../../ui/Findings'
@@ -19,8 +19,9 @@ function alike(groups: Group[]): string {
 
 // Diffs are the diff groups of a rehearsal, the odd ones first, to be gone through by keys and
 // marked as read.
-export function Diffs({ rehearsal: r, id, onAbout }: { rehearsal: NonNullable<ChangeDetail['rehearsal']>; id: number; onAbout: (about: About) => void }) {
-  const [read, setRead] = useRead(r.digest || `rehearsal ${r.id}`)
+export function Diffs({ detail: d, rehearsal: r, me, onAbout }: { detail: ChangeDetail; rehearsal: NonNullable<ChangeDetail['rehearsal']>; me: Account; onAbout: (about: About) => void }) {
+  const id = d.id
+  const { read, mark, error } = useRead(d, me.name)
   const [open, setOpen] = useState<{ [key: string]: boolean }>({})
   const [at, setAt] = useState(-1)
   const [beside, setBeside] = useState(() => localStorage.getItem(besideStored) === 'yes')
@@ -42,7 +43,7 @@ export function Diffs({ rehearsal: r, id, onAbout }: { rehearsal: NonNullable<Ch
   useKeys({
     n: () => go(at + 1),
     p: () => go(at - 1),
-    m: () => here && setRead(here.key, !read.has(here.key)),
+    m: () => here && mark(here.key, !read.has(here.key)),
     s: () => lay(!beside),
     c: () => here && r.digest && onAbout({ group: here.key, file: '', line: 0, old: false }),
   })
@@ -53,9 +54,11 @@ export function Diffs({ rehearsal: r, id, onAbout }: { rehearsal: NonNullable<Ch
       <h2>{alike(r.groups)}</h2>
       {r.groups.length > 0 && (
         <p className="second deeds">
-          <span>
-            {seen} of {counted(r.groups.length, 'group')} read
-          </span>
+          {r.digest && (
+            <span>
+              {seen} of {counted(r.groups.length, 'group')} read
+            </span>
+          )}
           {missed > 0 && (
             <span>
               {counted(missed, 'host')} of {r.hosts} {missed === 1 ? 'is' : 'are'} not in the plan: not reached, a veto, or as it wants already
@@ -66,6 +69,7 @@ export function Diffs({ rehearsal: r, id, onAbout }: { rehearsal: NonNullable<Ch
           </label>
         </p>
       )}
+      {error && <p className="fault">{error.message}</p>}
       {r.findings.length > 0 && (
         <div className="group" id="findings">
           <Findings findings={r.findings} />
@@ -83,7 +87,7 @@ export function Diffs({ rehearsal: r, id, onAbout }: { rehearsal: NonNullable<Ch
             setOpen({ ...open, [g.key]: o })
           }}
           read={read.has(g.key)}
-          onRead={(is) => setRead(g.key, is)}
+          onRead={r.digest ? (is) => mark(g.key, is) : undefined}
           at={i === at}
           beside={beside}
           onLine={r.digest ? (where) => onAbout({ ...where, group: g.key }) : undefined}

@@ -43,7 +43,7 @@ interface Props {
   opened: boolean
   onOpen: (opened: boolean) => void
   read: boolean
-  onRead: (read: boolean) => void
+  onRead?: (read: boolean) => void // none: there is no plan whose parts were read
   at: boolean // it is the one that keys act on
   beside: boolean
   onLine?: (at: Place) => void
@@ -70,9 +70,11 @@ export function DiffGroup({ group, id, digest, opened, onOpen, read, onRead, at,
           ))}
           {rest > 0 && ` and ${rest} more`}
         </span>
-        <label className="read">
-          <input type="checkbox" checked={read} onChange={(e) => onRead(e.target.checked)} /> read
-        </label>
+        {onRead && (
+          <label className="read">
+            <input type="checkbox" checked={read} onChange={(e) => onRead(e.target.checked)} /> read
+          </label>
+        )}
       </header>
       {group.known && <p className="differs">The very same as approved in change {group.known}</p>}
       {group.differs && <p className="differs wrap">Differs: {group.differs.join('; ')}</p>}

@@ -1,9 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Alert, Button, Input, Modal } from 'antd'
 import { useState } from 'react'
+import { Link } from 'react-router'
 import type { HostRun } from '../../api/client'
 import { change, hostRun, orderHost } from '../../api/queries'
 import { StateMark } from '../../ui/StateMark'
+import { FilesOf } from './WholeFiles'
 
 // proven says what a done run rests on.
 function proven(run: HostRun): string {
@@ -19,7 +21,8 @@ function proven(run: HostRun): string {
 }
 
 // HostMargin shows one host's run, step by step, beside the work.
-export function HostMargin({ id, run, maySteer }: { id: number; run: HostRun; maySteer: boolean }) {
+export function HostMargin({ id, digest, run, maySteer }: { id: number; digest: string; run: HostRun; maySteer: boolean }) {
+  const [shows, setShows] = useState(false)
   const steps = useQuery(hostRun(id, run.host, `${run.state} ${run.step}`))
   return (
     <section aria-live="polite">
@@ -35,8 +38,30 @@ export function HostMargin({ id, run, maySteer }: { id: number; run: HostRun; ma
       </p>
       {run.why && run.state !== 'done' && <p className="wrap">{run.why}</p>}
       {maySteer && <Steer id={id} run={run} />}
+      <p className="deeds">
+        <Link to={`/hosts/${encodeURIComponent(run.host)}`}>Open the host</Link>
+        {digest && (
+          <button type="button" className="plain-button" aria-expanded={shows} onClick={() => setShows(!shows)}>
+            {shows ? 'Hide its diff' : 'Its diff'}
+          </button>
+        )}
+      </p>
+      {shows && <FilesOf id={id} digest={digest} host={run.host} />}
       {steps.error && <p className="second">{steps.error.message}</p>}
       {steps.data?.steps_gone && <p className="second">What was done step by step is older than policy has it kept.</p>}
+      {steps.data?.before && steps.data.before.length > 0 && (
+        <>
+          <h3>Its probes, before</h3>
+          <ul className="sentences">
+            {steps.data.before.map((v) => (
+              <li key={v.probe} className="wrap">
+                {v.probe}: <span className={v.well ? undefined : 'fault'}>{v.waits ? 'not asked before the change' : `${v.well ? 'well' : 'not well'}, ${v.why}`}</span>
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+      <h3>What was done, and what it answered</h3>
       <table className="steps">
         <tbody>
           {steps.data?.steps?.map((s, i) => (

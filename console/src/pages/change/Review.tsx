@@ -3,7 +3,7 @@ import { Alert, Button, Input } from 'antd'
 import { useState } from 'react'
 import type { Account, ChangeDetail, Comment, Finding } from '../../api/client'
 import { acknowledge, change, comment, override, settle } from '../../api/queries'
-import { Ago } from '../../ui/Ago'
+import { Ago, counted } from '../../ui/Ago'
 import type { Place } from '../../ui/Diff'
 import { Since } from './Since'
 
@@ -49,6 +49,7 @@ export function Review({ detail: d, digest, me, about, onAbout }: Shown) {
           {o.digest !== digest && <span className="second"> (void: the plan is another)</span>}
         </p>
       ))}
+      <LookedThrough detail={d} />
       <Since detail={d} digest={digest} />
       {threads.map((c) => (
         <Thread key={c.id} id={d.id} first={c} answers={comments.filter((a) => a.to === c.id)} current={digest} may={me.kind === 'session' || !me.kind} settles={c.account === me.name || (r.wrote ?? []).includes(me.name)} />
@@ -176,5 +177,20 @@ function Say({ id, digest, about, onDone }: { id: number; digest: string; about?
       </div>
       {said.error && <Alert type="error" title={said.error.message} />}
     </div>
+  )
+}
+
+// LookedThrough says who went through how many of the diff groups, and which ones nobody did.
+function LookedThrough({ detail: d }: { detail: ChangeDetail }) {
+  const groups = d.rehearsal?.groups ?? []
+  const looked = (d.review.looked ?? []).filter((l) => l.groups.length > 0)
+  if (looked.length === 0 || groups.length === 0) return null
+  const seen = new Set(looked.flatMap((l) => l.groups))
+  const unseen = groups.filter((g) => !seen.has(g.key)).length
+  return (
+    <p className="wrap">
+      Marked as read: {looked.map((l) => `${l.account} ${l.groups.length} of ${counted(groups.length, 'diff group')}`).join(', ')}
+      {unseen > 0 && `; ${counted(unseen, 'diff group')} by nobody`}.
+    </p>
   )
 }

@@ -31,17 +31,30 @@ export function WholeFiles({ id, digest, group }: { id: number; digest: string; 
 }
 
 function OfHost({ id, digest, host }: { id: number; digest: string; host: string }) {
-  const files = useQuery(wholeFiles(id, digest, host))
   return (
     <section aria-label={`Whole files of ${host}`} data-whole={host}>
       <h3>{host}</h3>
-      {files.error && <p className="second">{files.error.message}</p>}
+      <FilesOf id={id} digest={digest} host={host} />
+    </section>
+  )
+}
+
+// FilesOf are the files of one host of the plan, before and after; what stays is folded.
+export function FilesOf({ id, digest, host }: { id: number; digest: string; host: string }) {
+  const files = useQuery(wholeFiles(id, digest, host))
+  if (files.error) return <p className="second">{files.error.message}</p>
+  return (
+    <>
       {files.data?.files.map((f) => (
         <div key={f.path}>
-          {f.why && <p className="second wrap">{f.path}: {f.why}</p>}
+          {f.why && (
+            <p className="second wrap">
+              {f.path}: {f.why}
+            </p>
+          )}
           {f.diff && <Diff text={f.diff} />}
         </div>
       ))}
-    </section>
+    </>
   )
 }

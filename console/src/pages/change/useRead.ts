@@ -1,31 +1,30 @@
-import { useState } from 'react'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import type { ChangeDetail } from '../../api/client'
+import { change, look } from '../../api/queries'
 
-const prefix = 'wladder.read.'
-const kept = 40
-
-function stored(of: string): string[] {
-  try {
-    const all: unknown = JSON.parse(localStorage.getItem(prefix + of) ?? '[]')
-    return Array.isArray(all) ? all.filter((k) => typeof k === 'string') : []
-  } catch {
-    return []
+// useRead says which diff groups of a plan this person has marked as read, and marks them. The server
+// keeps it, so that others see whether anybody went through them; another plan is read anew.
+export function useRead(d: ChangeDetail, me: string): { read: ReadonlySet<string>; mark: (group: string, read: boolean) => void; error: Error | null } {
+  const cache = useQueryClient()
+  const key = change(d.id).queryKey
+  const digest = d.rehearsal?.digest ?? ''
+  const go = useMutation({
+    mutationFn: (m: { group: string; read: boolean }) => look(d.id, { ...m, digest }),
+    onMutate: async ({ group, read }) => {
+      await cache.cancelQueries({ queryKey: key })
+      cache.setQueryData(key, (was: ChangeDetail | undefined) => was && marked(was, me, group, read))
+    },
+    onSettled: () => cache.invalidateQueries({ queryKey: key }),
+  })
+  return {
+    read: new Set(d.review.looked?.find((l) => l.account === me)?.groups),
+    mark: (group, read) => digest && go.mutate({ group, read }),
+    error: go.error,
   }
 }
 
-// useRead keeps which diff groups of a plan this person has read, in this browser: another plan is
-// read anew. Of plans seen long ago nothing is kept.
-export function useRead(of: string): [ReadonlySet<string>, (key: string, read: boolean) => void] {
-  const [all, setAll] = useState({ of, keys: stored(of) })
-  const now = all.of === of ? all : { of, keys: stored(of) }
-  return [
-    new Set(now.keys),
-    (key, read) => {
-      const keys = now.keys.filter((k) => k !== key)
-      if (read) keys.push(key)
-      const plans = Object.keys(localStorage).filter((name) => name.startsWith(prefix) && name !== prefix + of)
-      for (const name of plans.slice(0, Math.max(0, plans.length - kept))) localStorage.removeItem(name)
-      localStorage.setItem(prefix + of, JSON.stringify(keys))
-      setAll({ of, keys })
-    },
-  ]
+function marked(d: ChangeDetail, me: string, group: string, read: boolean): ChangeDetail {
+  const mine = (d.review.looked?.find((l) => l.account === me)?.groups ?? []).filter((g) => g !== group)
+  const others = (d.review.looked ?? []).filter((l) => l.account !== me)
+  return { ...d, review: { ...d.review, looked: [...others, { account: me, groups: read ? [...mine, group] : mine }] } }
 }

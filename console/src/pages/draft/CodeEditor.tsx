@@ -59,7 +59,7 @@ export default function CodeEditor({ label, text, onText, complete, line, faults
           history(),
           keymap.of([{ key: 'Tab', run: acceptCompletion }, ...defaultKeymap, ...historyKeymap]),
           autocompletion({ override: [(context) => told.current.complete(context)], icons: false }),
-          EditorView.contentAttributes.of({ 'aria-label': label, ...(line ? { 'aria-multiline': 'false' } : {}), spellcheck: 'false' }),
+          EditorView.contentAttributes.of({ 'aria-label': label, tabindex: '0', ...(line ? { 'aria-multiline': 'false' } : {}), spellcheck: 'false' }),
           EditorView.updateListener.of((u) => {
             if (u.docChanged) told.current.onText(u.state.doc.toString())
           }),
