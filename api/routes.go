@@ -85,6 +85,18 @@ var routes = []route{
 
 	{"GET", "/drift", "What is not as it was left on hosts, as of the last look at each; of one host or of all", "viewer", false, nil, view.Drift{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Drift(c, c.Query("host"))) }},
 	{"POST", "/drift", "Look at hosts now", "operator", false, view.Where{}, view.Drift{}, 200, (*Server).lookForDrift},
+	{"POST", "/drift/difference", "What stands at a path of a host beside what was left there, and the edits that would put it back; it reads the host", looking, false, view.PathOf{}, view.DriftedPath{}, 200, func(s *Server, c *gin.Context) {
+		var in view.PathOf
+		if s.read(c, &in) {
+			give(s, c)(s.Engine.Drifted(c, in.Host, in.Path))
+		}
+	}},
+	{"POST", "/drift/acceptance", "Have a path of a host stay as it stands, though it is not as it was left", "operator", true, view.PathOf{}, nil, 204, func(s *Server, c *gin.Context) {
+		var in view.PathOf
+		if s.read(c, &in) {
+			s.nothing(c, http.StatusNoContent, fit(s.Engine.Accept(c, who(c).Name, in.Host, in.Path, in.Because)))
+		}
+	}},
 	{"POST", "/comparisons", "What hosts say of one setting, by its values, or in what two hosts differ, as they are now", looking, false, view.Comparing{}, view.Compared{}, 200, (*Server).compare},
 	{"GET", "/hosts/{name}/files", "The files of a service on a host as they are now, with what becomes of each value", looking, false, nil, view.HostFiles{}, 200, func(s *Server, c *gin.Context) {
 		files, err := s.Engine.HostFiles(c, c.Param("name"), c.Query("service"), c.Query("file"))

@@ -53,30 +53,39 @@ func (e *Engine) Derive(ctx context.Context, name string, in view.EditedCopy) (o
 	if changed := alteredSecret(f, edited); changed != "" {
 		return out, &store.Unfit{What: fmt.Sprintf("the copy has another value at %s, which is secret. Keep the new one with wladder secret, and write it in the change as secret: NAME", changed)}
 	}
-	before, err1 := conf.Parse(f.Path, format, secret.Mask(f.judge, f.doc.Bytes(), f.doc))
-	after, err2 := conf.Parse(f.Path, format, secret.Mask(f.judge, edited.Bytes(), edited))
+	out.Edits, err = all[at].into(f, edited)
+	if err == nil && out.Edits == "" {
+		err = &store.Conflict{What: fmt.Sprintf("the copy says what %s on %s says already", f.Path, name)}
+	}
+	return out, err
+}
+
+// into gives the edits that turn a file as it is into another, as a change writes them; empty where
+// both say the same.
+func (o onHost) into(f onHostFile, other *conf.Document) (string, error) {
+	before, err1 := conf.Parse(f.Path, f.doc.Format, secret.Mask(f.judge, f.doc.Bytes(), f.doc))
+	after, err2 := conf.Parse(f.Path, f.doc.Format, secret.Mask(f.judge, other.Bytes(), other))
 	if err := cmp.Or(err1, err2); err != nil {
-		return out, &store.Unfit{What: fmt.Sprintf("with its secrets covered the file cannot be read: %v", err)}
+		return "", &store.Unfit{What: fmt.Sprintf("with its secrets covered the file cannot be read: %v", err)}
 	}
 	edits, err := conf.Derive(before, after)
 	if err != nil {
-		return out, &store.Unfit{What: err.Error()}
+		return "", &store.Unfit{What: err.Error()}
 	}
 	if len(edits) == 0 {
-		return out, &store.Conflict{What: fmt.Sprintf("the copy says what %s on %s says already", f.Path, name)}
+		return "", nil
 	}
 	written := change.EditsAsWritten(edits)
-	if len(svc.Files) > 1 {
+	if len(o.Files) > 1 {
 		for i := range written {
-			written[i] = append(yaml.MapSlice{{Key: "file", Value: key}}, written[i]...)
+			written[i] = append(yaml.MapSlice{{Key: "file", Value: f.Key}}, written[i]...)
 		}
 	}
 	text, err := yaml.Marshal(written)
 	if err == nil && bytes.Contains(text, []byte(secret.Placeholder)) {
 		err = &store.Unfit{What: "what was edited touches a secret; write these edits by hand, with secret: NAME"}
 	}
-	out.Edits = all[at].redactor.Clean(string(text))
-	return out, err
+	return o.redactor.Clean(string(text)), err
 }
 
 // alteredSecret names an address at which an edited copy has another secret than the file;

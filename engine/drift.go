@@ -1,14 +1,19 @@
 package engine
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sync"
 	"time"
 
 	"wladder/core/change"
+	"wladder/core/definition"
 	"wladder/core/drift"
+	"wladder/core/plan"
 	"wladder/core/probe"
 	"wladder/core/render"
 	"wladder/core/secret"
@@ -168,7 +173,7 @@ func (e *Engine) lookAt(ctx context.Context, h view.Host, asOf time.Time, standi
 	}
 	var drifted []store.Drifted
 	for i, s := range standings {
-		if kind := drift.Tell(s.Left, s.Earlier, now[i], aside[s.Path]); kind != drift.AsPlaced {
+		if kind := drift.Tell(s.Left, s.Earlier, now[i], aside[s.Path]); kind != drift.AsPlaced && now[i] != s.Accepted {
 			drifted = append(drifted, store.Drifted{Path: s.Path, Change: s.Change, Kind: kind})
 		}
 	}
@@ -177,6 +182,115 @@ func (e *Engine) lookAt(ctx context.Context, h view.Host, asOf time.Time, standi
 		return err
 	}
 	return e.Store.KeepDrift(ctx, h.ID, h.Name, asOf, drifted, unready)
+}
+
+// Drifted shows a path of a host that is not as it was left: what differs, and the edits that would
+// put it back. It reads the host.
+func (e *Engine) Drifted(ctx context.Context, name, path string) (out view.DriftedPath, err error) {
+	h, stood, err := e.leftAt(ctx, name, path)
+	if err != nil {
+		return out, err
+	}
+	out = view.DriftedPath{Host: name, Path: path, Change: stood.Change}
+	services, err := e.inForce(ctx)
+	if err != nil {
+		return out, err
+	}
+	all, err := concern(&change.Spec{}, services)
+	if err != nil {
+		return out, err
+	}
+	for _, c := range all {
+		if !c.names(h, path) {
+			continue
+		}
+		here, err := e.read(ctx, h, c)
+		if err != nil {
+			return out, err
+		}
+		for _, one := range here {
+			for _, f := range one.files {
+				if f.Path == path {
+					out.Service = c.Name
+					return out, e.tellDrifted(ctx, &out, one, f, stood)
+				}
+			}
+		}
+	}
+	out.Why = "no definition in force names this path any more"
+	return out, nil
+}
+
+// names tells whether the definition names a path of a host, in any of the service's instances there.
+func (c *concerned) names(h view.Host, path string) bool {
+	return slices.ContainsFunc(c.On(h.Expr()), func(instance string) bool {
+		here, err := c.Here(h.Expr(), instance)
+		return err == nil && slices.ContainsFunc(slices.Collect(maps.Values(here.Files)), func(f definition.File) bool { return f.Path(h.Traits.Family) == path })
+	})
+}
+
+// leftAt gives a host, and what was left at one of its paths by our hand.
+func (e *Engine) leftAt(ctx context.Context, name, path string) (h view.Host, stood store.Stood, err error) {
+	if h, err = e.Store.Host(ctx, name); err != nil {
+		return h, stood, err
+	}
+	placed, err := e.Store.Placed(ctx, []int64{h.ID})
+	if err != nil {
+		return h, stood, err
+	}
+	stood, there := placed[h.ID][path]
+	if !there {
+		err = &store.NotFound{What: fmt.Sprintf("something of ours at %s on %s", path, name)}
+	}
+	return h, stood, err
+}
+
+func (e *Engine) tellDrifted(ctx context.Context, out *view.DriftedPath, one onHost, f onHostFile, stood store.Stood) error {
+	if stood.Kind != string(plan.Regular) || f.doc == nil {
+		out.Why = cmp.Or(f.Problem, "it is not a file that is kept here")
+		return nil
+	}
+	content, err := e.Store.Content(ctx, stood.Content)
+	var gone *store.NotFound
+	if errors.As(err, &gone) {
+		out.Why = "what was left there is not kept any more"
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	masked, left, err := masked(one.redactor, f.judge, f.Path, f.doc.Format, content)
+	out.Diff = one.redactor.Clean(render.Unified(f.Path, masked, []byte(f.Text)))
+	if err != nil {
+		out.Why = fmt.Sprintf("what was left there cannot be read: %v", err)
+		return nil
+	}
+	if out.Edits, err = one.into(f, left); err != nil {
+		out.Why = one.redactor.Clean(err.Error())
+	}
+	return nil
+}
+
+// Accept has a path of a host stay as it stands now, though it is not as it was left: it counts as
+// drifted again once it stands otherwise.
+func (e *Engine) Accept(ctx context.Context, actor, name, path, because string) error {
+	h, stood, err := e.leftAt(ctx, name, path)
+	if err != nil {
+		return err
+	}
+	if aside := h.Aside(); aside != "" {
+		return &store.Conflict{What: name + " is " + aside}
+	}
+	conn, err := e.Dialer.Connect(ctx, target(h))
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	found, err := conn.Collect(ctx, []string{host.Closed + path})
+	if err != nil {
+		return err
+	}
+	return e.Store.AcceptDrift(ctx, actor, h, path, stood.Change, e.standing(found[0], stood.Kind == string(plan.Symlink)), because)
 }
 
 // unready says what of a host's services is saved and not in force, by the in-force checks of

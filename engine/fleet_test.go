@@ -111,6 +111,38 @@ func TestFleet(t *testing.T) {
 		t.Errorf("the record tells of %v; want each once", entries)
 	}
 
+	// What drifted is shown beside what was left there, with the edits that would put it back.
+	for host, want := range map[string]view.DriftedPath{
+		"b02": {Service: "pages", Diff: "-    worker_connections 2048; # per worker\n+    worker_connections 512; # per worker\n", Edits: "- set: events/worker_connections\n  to: \"2048\"\n"},
+		"b04": {Service: "pages", Why: "is not there"},
+		"b01": {Service: "pages"},
+	} {
+		got, err := r.engine.Drifted(ctx, host, confPath)
+		if err != nil || got.Service != want.Service || got.Edits != want.Edits || got.Why != want.Why || !strings.Contains(got.Diff, want.Diff) || want.Diff == "" && got.Diff != "" || got.Change != id || strings.Contains(got.Diff, "swordfish") {
+			t.Errorf("%s: %+v, %v; want %+v", host, got, err, want)
+		}
+	}
+	if _, err := r.engine.Drifted(ctx, "b02", "/etc/shadow"); err == nil || !strings.Contains(err.Error(), "is not there") {
+		t.Errorf("a path that nobody placed: %v", err)
+	}
+	// Somebody has it stay: it counts again once it stands otherwise.
+	for because, refused := range map[string]bool{"": true, "the old value did": false} {
+		if err := r.engine.Accept(ctx, "ines", "b02", confPath, because); (err != nil) != refused {
+			t.Errorf("accepted because of %q: %v", because, err)
+		}
+	}
+	delete(want, "b02")
+	check(look(`name == "b02"`), want)
+	if err := r.engine.Accept(ctx, "ines", "b02", confPath, "once more"); err == nil || !strings.Contains(err.Error(), "is as it was left") {
+		t.Errorf("accepted what has not drifted: %v", err)
+	}
+	r.hosts[2].Files.Write(confPath, []byte(base+"# more\n"))
+	want["b02"] = drift.Edited
+	check(look(`name == "b02"`), want)
+	r.hosts[2].Files.Write(confPath, []byte(base))
+	delete(want, "b02")
+	check(look(`name == "b02"`), want)
+
 	compared, err := r.engine.Compare(ctx, view.Comparing{Service: "pages", Address: "events/worker_connections"})
 	if err != nil {
 		t.Fatal(err)

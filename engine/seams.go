@@ -7,6 +7,7 @@ import (
 
 	"wladder/core/change"
 	"wladder/core/definition"
+	"wladder/core/drift"
 	"wladder/core/expr"
 	"wladder/core/finding"
 	"wladder/core/ladder"
@@ -111,6 +112,8 @@ type Inventory interface {
 	Standings(ctx context.Context, hosts []int64) (all map[int64][]store.Standing, asOf time.Time, err error)
 	DueForDrift(ctx context.Context, every time.Duration, limit int) ([]view.Host, error)
 	KeepDrift(ctx context.Context, hostID int64, host string, since time.Time, found []store.Drifted, unready string) error
+	// AcceptDrift has a path stay as it stands now.
+	AcceptDrift(ctx context.Context, actor string, h view.Host, path string, changeID int64, stands drift.Copy, because string) error
 	// History gives what climbs placed at a path of a host, the oldest first.
 	History(ctx context.Context, hostID int64, path string) ([]store.PastLeaf, error)
 }

@@ -21,6 +21,8 @@ type Standing struct {
 	Change  int64
 	Left    drift.Copy
 	Earlier []drift.Copy
+	// Accepted is how somebody has it stay, though it is not as it was left; else the zero.
+	Accepted drift.Copy
 }
 
 // Standings gives what stands on hosts by our hand, by host: the newest of each path; asOf is
@@ -33,8 +35,10 @@ func (s *Store) Standings(ctx context.Context, hosts []int64) (all map[int64][]S
 		HostID, Change int64
 		Path           string
 		Stands, Stood  []string // the newest first
+		Accepted       string
 	}](ctx, s.pool, `select p.host_id, p.path, array_agg(p.stands order by p.at desc, p.host_run desc) as stands, array_agg(p.stood order by p.at desc, p.host_run desc) as stood,
-			(array_agg(c.change order by p.at desc, p.host_run desc))[1] as change
+			(array_agg(c.change order by p.at desc, p.host_run desc))[1] as change,
+			coalesce((select a.stands from accepted a where a.host_id = p.host_id and a.path = p.path and a.at > max(p.at)), '') as accepted
 		from placed p join host_runs r on r.id = p.host_run join climbs c on c.id = r.climb where p.host_id = any($1) group by p.host_id, p.path order by p.host_id, p.path`, hosts)
 	all = map[int64][]Standing{}
 	for _, r := range rows {
@@ -42,6 +46,9 @@ func (s *Store) Standings(ctx context.Context, hosts []int64) (all map[int64][]S
 			continue
 		}
 		one := Standing{Path: r.Path, Change: r.Change, Left: drift.Parse(r.Stands[0])}
+		if r.Accepted != "" {
+			one.Accepted = drift.Parse(r.Accepted)
+		}
 		for _, text := range append(r.Stands[1:], r.Stood...) {
 			if e := drift.Parse(text); text != "" && !slices.Contains(one.Earlier, e) {
 				one.Earlier = append(one.Earlier, e)
@@ -104,6 +111,26 @@ func (s *Store) KeepDrift(ctx context.Context, hostID int64, host string, since 
 		}
 		_, err = tx.Exec(ctx, `update drifted set seen_at = now() where host_id = $1`, hostID)
 		return err
+	})
+}
+
+// AcceptDrift has a path stay as it stands, though it is not as it was left.
+func (s *Store) AcceptDrift(ctx context.Context, actor string, h view.Host, path string, changeID int64, stands drift.Copy, because string) error {
+	if err := said(because); err != nil {
+		return err
+	}
+	return s.tx(ctx, func(tx pgx.Tx) error {
+		gone, err := tx.Exec(ctx, `delete from drifted where host_id = $1 and path = $2`, h.ID, path)
+		if err != nil {
+			return err
+		}
+		if gone.RowsAffected() == 0 {
+			return conflict("%s on %s is as it was left, as of the last look", path, h.Name)
+		}
+		if _, err := tx.Exec(ctx, `insert into accepted (host_id, path, stands, account) values ($1, $2, $3, $4) on conflict (host_id, path) do update set stands = excluded.stands, account = excluded.account, at = now()`, h.ID, path, stands.String(), actor); err != nil {
+			return err
+		}
+		return s.happened(ctx, tx, actor, "host.drift-accepted", changeID, "host/"+h.Name, map[string]any{"path": path, "because": because})
 	})
 }
 

@@ -216,8 +216,11 @@ var words = map[string]func(body) string{
 		}
 		return fmt.Sprintf("gave halt %d, everywhere", b.number("halt"))
 	},
-	"halt.lifted":      func(b body) string { return fmt.Sprintf("lifted halt %d", b.number("halt")) },
-	"host.done":        run("%s is done with %s"),
+	"halt.lifted": func(b body) string { return fmt.Sprintf("lifted halt %d", b.number("halt")) },
+	"host.done":   run("%s is done with %s"),
+	"host.drift-accepted": func(b body) string {
+		return fmt.Sprintf("has %s on %s stay as it stands: %s", b.text("path"), b.of, b.text("because"))
+	},
 	"host.drift-ended": func(b body) string { return fmt.Sprintf("found %s on %s as it was left again", b.text("path"), b.of) },
 	"host.drifted": func(b body) string {
 		return fmt.Sprintf("found %s on %s not as it was left: %s", b.text("path"), b.of, b.text("kind"))

@@ -31,6 +31,25 @@ type Drifted struct {
 	SeenAt time.Time `json:"seen_at"`
 }
 
+// PathOf names a path of a host.
+type PathOf struct {
+	Host string `json:"host"`
+	Path string `json:"path"`
+	// Because is why the path is to stay as it stands; unused where it is only looked at.
+	Because string `json:"because,omitempty"`
+}
+
+// DriftedPath is a path that is not as it was left.
+type DriftedPath struct {
+	Host    string `json:"host"`
+	Path    string `json:"path"`
+	Change  int64  `json:"change"` // that placed it
+	Service string `json:"service,omitempty"`
+	Diff    string `json:"diff,omitempty"`  // from what was left to what stands there
+	Edits   string `json:"edits,omitempty"` // those that would put it back, as a change's YAML has them
+	Why     string `json:"why,omitempty"`   // there are none
+}
+
 // Unready is a host on which something is saved and not in force.
 type Unready struct {
 	Host   string    `json:"host"`

@@ -52,6 +52,11 @@ export const drift = (name: string) => queryOptions({ queryKey: ['drift', name],
 
 export const lookForDrift = (where: string) => done(api.POST('/drift', { body: { where } }))
 
+// drifted reads a host: what stands at a path of it beside what was left there.
+export const drifted = (body: Schemas['PathOf']) => done(api.POST('/drift/difference', { body }))
+
+export const acceptDrift = (body: Schemas['PathOf']) => done(api.POST('/drift/acceptance', { body }))
+
 export const survey = (where: string) => done(api.POST('/survey', { body: { where } }))
 
 export const setAside = (name: string, body: Schemas['HostChange']) => done(api.PATCH('/hosts/{name}', { ...ofHost(name), body }))

@@ -900,6 +900,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/drift/acceptance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have a path of a host stay as it stands, though it is not as it was left
+         * @description Needs the role operator. Needs a signed-in person, not a token.
+         */
+        post: operations["postDriftAcceptance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drift/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What stands at a path of a host beside what was left there, and the edits that would put it back; it reads the host
+         * @description Needs the role author or reviewer or operator.
+         */
+        post: operations["postDriftDifference"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/forms": {
         parameters: {
             query?: never;
@@ -2138,6 +2178,16 @@ export interface components {
             since: string;
             words: string;
         };
+        DriftedPath: {
+            /** Format: int64 */
+            change: number;
+            diff?: string;
+            edits?: string;
+            host: string;
+            path: string;
+            service?: string;
+            why?: string;
+        };
         EarlierClimb: {
             done: number;
             hosts: number;
@@ -2468,6 +2518,11 @@ export interface components {
         PasswordChange: {
             new: string;
             old: string;
+        };
+        PathOf: {
+            because?: string;
+            host: string;
+            path: string;
         };
         Person: {
             /** Format: date-time */
@@ -4587,6 +4642,70 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Drift"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postDriftAcceptance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PathOf"];
+            };
+        };
+        responses: {
+            /** @description Have a path of a host stay as it stands, though it is not as it was left */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postDriftDifference: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PathOf"];
+            };
+        };
+        responses: {
+            /** @description What stands at a path of a host beside what was left there, and the edits that would put it back; it reads the host */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DriftedPath"];
                 };
             };
             /** @description A problem, as in RFC 9457 */

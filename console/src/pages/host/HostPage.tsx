@@ -69,7 +69,7 @@ export function HostPage({ me }: { me: Account }) {
         </div>
         <aside>
           {chosen && <Value host={h.name} of={chosen} />}
-          <DriftHere name={h.name} mayLook={may('operator')} />
+          <DriftHere name={h.name} me={me} />
           {may('admin') && h.host_key && <HostKey name={h.name} />}
         </aside>
       </div>
@@ -124,9 +124,9 @@ function Services({ name, may, chosen, onChoose }: { name: string; may: boolean;
   )
 }
 
-function DriftHere({ name, mayLook }: { name: string; mayLook: boolean }) {
+function DriftHere({ name, me }: { name: string; me: Account }) {
   const query = useQuery(drift(name))
-  return query.data ? <Drift of={query.data} name={name} mayLook={mayLook} /> : null
+  return query.data ? <Drift of={query.data} name={name} me={me} /> : null
 }
 
 function History({ name }: { name: string }) {
