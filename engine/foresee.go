@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"wladder/core/change"
+	"wladder/core/conf"
 	"wladder/core/definition"
 	"wladder/core/expr"
 	"wladder/core/finding"
@@ -84,7 +85,9 @@ func (e *Engine) Foresee(ctx context.Context, spec *change.Spec, all, fit []view
 		r.findings = append(r.findings, veto("count", "count: it fits %s, and says %s", counted(len(fit), "host"), spec.Count))
 	}
 	for _, edit := range spec.Edits {
-		out.Edits = append(out.Edits, foreseenEdit(spec, edit, fit))
+		one := foreseenEdit(spec, edit, fit)
+		out.Edits = append(out.Edits, one)
+		r.judgeForeseen(edit, one)
 	}
 	for _, p := range r.own {
 		out.Probes = append(out.Probes, r.foreseenProbe(p, p.Service))
@@ -142,6 +145,36 @@ func foreseenEdit(spec *change.Spec, edit change.Edit, fit []view.Host) view.Dra
 	}
 	slices.SortStableFunc(out.Values, func(a, b view.DraftValue) int { return b.Hosts - a.Hosts })
 	return out
+}
+
+// judgeForeseen finds values that an edit sets and that the definition does not allow there.
+func (r *rehearsal) judgeForeseen(edit change.Edit, comes view.DraftEdit) {
+	address, err := conf.ParseAddress(edit.Set)
+	if edit.Set == "" || err != nil || edit.Secret != "" || edit.Secrets != nil {
+		return
+	}
+	var values []string
+	if edit.To != nil {
+		values = append(values, edit.To.Joined())
+	}
+	for _, v := range comes.Values {
+		values = append(values, v.Value)
+	}
+	for _, c := range r.services {
+		file := cmp.Or(edit.File, c.OnlyFile())
+		if edit.Service != "" && edit.Service != c.Name || file == "" {
+			continue
+		}
+		rule := c.SettingOf(file, address)
+		if rule == nil {
+			continue
+		}
+		for _, value := range values {
+			if wrong := rule.Judge(value); wrong != "" && !strings.ContainsAny(value, "{") {
+				r.findings = append(r.findings, veto("not-allowed", "%s: %s", edit.Set, wrong))
+			}
+		}
+	}
 }
 
 // foreseenProbe says of a probe whether it may be tried on a host without an approval.

@@ -76,6 +76,8 @@ func TestForeseen(t *testing.T) {
 		strings.Replace(written("'true'", edits), "count: 1..8", "count: 3", 1):                                                  "it fits 8 hosts, and says 3",
 		strings.Replace(written("'true'", edits), "{stages: [{up-to: 1}", "{stages: [{named: [nobody]}, {up-to: 1}", 1):          "names nobody, which the plan does not have",
 		strings.Replace(written("'true'", edits), quick, strings.Replace(quick, "at_once: 3", "at_once: 3, apart: river", 1), 1): "none of them has it",
+		written("'true'", "  - {set: events/worker_connections, to: 70000}\n"):                                                   "events/worker_connections: 70000 is out of range",
+		written("'true'", "  - {set: events/worker_connections, compute: cores * 20000}\n"):                                      "events/worker_connections: 80000 is out of range",
 	} {
 		if d := foresee(text).Doubts; len(d) != 1 || !strings.Contains(d[0], want) {
 			t.Errorf("doubts: %q; want %q", d, want)

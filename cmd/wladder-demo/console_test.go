@@ -312,6 +312,14 @@ func TestPeople(t *testing.T) {
 	p.press("I have kept it")
 	p.says("Token “the duty board”")
 	p.says("reads, ends on")
+	// Another policy, by who may ask for one.
+	p.press("Write another policy")
+	p.do(chromedp.SendKeys(chromedp.CSS("#policy textarea"), "bogus: 1\n"))
+	p.press("Ask a second admin to agree")
+	p.says("bogus")
+	p.do(chromedp.Click(chromedp.CSS("#policy textarea")), chromedp.KeyEvent("a", chromedp.KeyModifiers(chromedp.ModifierCtrl)), chromedp.KeyEvent("approvals: [{needs: 2}]\n"))
+	p.press("Ask a second admin to agree")
+	p.says("Another admin has to agree. You may take it back.")
 	p.signOut()
 	// Whose password somebody else knows sees nothing but how to change it.
 	p.do(chromedp.SendKeys(chromedp.CSS("#name"), "cleo"), chromedp.SendKeys(chromedp.CSS("#password"), "first of three\r"))

@@ -151,6 +151,24 @@ func TestByHand(t *testing.T) {
 			t.Errorf("%s has the new file still", name)
 		}
 	}
+	// Somebody edits a file past us: it is shown beside what was left, and put back as a change.
+	edited := o.Hosts["bulletin-coast-01"].Files
+	text, _ := edited.Read("/etc/nginx/nginx.conf")
+	edited.Write("/etc/nginx/nginx.conf", []byte(strings.Replace(string(text), "worker_connections 768", "worker_connections 999", 1)))
+	p.do(chromedp.Navigate(p.url + "/hosts/bulletin-coast-01"))
+	p.press("Look now")
+	p.says("was edited since")
+	p.press("What differs")
+	p.until("/worker_connections 768[^]*worker_connections 999/.test(document.querySelector('aside .diff')?.innerText)")
+	p.picture("drift")
+	p.press("Draft a change that puts it back")
+	p.says("Put /etc/nginx/nginx.conf back on bulletin-coast-01")
+	p.do(chromedp.Navigate(p.url + "/hosts/bulletin-coast-01"))
+	p.press("Have it stay so")
+	p.do(chromedp.WaitVisible(chromedp.CSS("[role=dialog] textarea")), chromedp.SendKeys(chromedp.CSS("[role=dialog] textarea"), "a trial until Monday"))
+	p.press("Have it stay so")
+	p.says("All files are as they were left, and in force.")
+	p.says("has /etc/nginx/nginx.conf on bulletin-coast-01 stay as it stands: a trial until Monday")
 	p.do(chromedp.Navigate(p.url + "/record?by=ines&change=1"))
 	p.says("Ines Vael had all hosts of change 1 put back, the newest stage first: enough for this year")
 	for _, text := range heard.taken() {

@@ -76,6 +76,9 @@ export const serviceInForce = (name: string) => queryOptions({ queryKey: ['servi
 
 const asYAML = { bodySerializer: (text: string) => text, headers: { 'Content-Type': 'application/yaml' } }
 
+// askForPolicy asks for another policy, to which a second admin has to agree.
+export const askForPolicy = (source: string) => done(api.PUT('/policy', { body: source, ...asYAML }))
+
 export const loadService = (source: string) => done(api.POST('/services', { body: source, ...asYAML }))
 
 export const approveService = (name: string, digest: string) => done(api.POST('/services/{name}/approval', { params: { path: { name } }, body: { digest, because: '' } }))

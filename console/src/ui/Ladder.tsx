@@ -1,5 +1,5 @@
 import type { KeyboardEvent } from 'react'
-import type { Climb, HostRun, RunState } from '../api/client'
+import type { Climb, HostRun, Outline, RunState } from '../api/client'
 import { ended, runStates, Shape } from './StateMark'
 
 type Stage = Climb['policy']['stages'][number]
@@ -32,10 +32,19 @@ export function rungsOf(climb: Climb): Rung[] {
   })
 }
 
+// Floor is how many hosts of a pool stay well whatever happens: a mark on the rail, as high as their
+// share.
+export interface Floor {
+  pool: string
+  keep: number
+  hosts: number
+}
+
 interface Props {
   rungs: Rung[]
   runs?: HostRun[] // those that are known; without, hosts are counted
   planned?: boolean // nothing is under way
+  floors?: Floor[]
   chosen?: string
   onChoose?: (host: string) => void
   onState?: (state: RunState) => void // a bundle opens to a list
@@ -43,7 +52,7 @@ interface Props {
 
 // Ladder draws a climb to scale: a rung per stage from the bottom up, the
 // hosts of a stage as cells on it, the present rung heaviest, a gate as a bar.
-export function Ladder({ rungs, runs, planned, chosen, onChoose = () => undefined, onState }: Props) {
+export function Ladder({ rungs, runs, planned, floors = [], chosen, onChoose = () => undefined, onState }: Props) {
   const stages = rungs.filter((r) => r.hosts > 0).map((r) => ({ ...r, number: r.stage + 1, runs: (runs ?? []).filter((run) => run.stage === r.stage) }))
   const present = planned ? -1 : Math.min(...rungs.filter((r) => runStates.some((s) => !ended(s) && r.counts[s])).map((r) => r.stage))
   const most = Math.max(...stages.map((s) => s.hosts))
@@ -58,6 +67,14 @@ export function Ladder({ rungs, runs, planned, chosen, onChoose = () => undefine
   const tops = stages.map((_, i) => total - 10 - heights.slice(0, i + 1).reduce((a, b) => a + b, 0))
   return (
     <svg className="ladder" viewBox={`0 0 ${width + label} ${total}`} style={{ maxWidth: width + label }} role="group" aria-label="The ladder: one rung per stage, from the bottom up" onKeyDown={walk}>
+      {floors.map((f) => {
+        const y = total - (f.keep / Math.max(1, f.hosts)) * total
+        return (
+          <path key={f.pool} className="floor" d={`M0,${y} H${rail}`} role="img" aria-label={`Of ${f.pool} ${f.keep} of ${f.hosts} hosts stay well`}>
+            <title>{`${f.pool}: ${f.keep} of ${f.hosts} hosts stay well`}</title>
+          </path>
+        )
+      })}
       <path className="rail" d={`M${rail / 2},0 V${total} M${width - rail / 2},0 V${total}`} />
       {stages.map((s, i) => {
         const top = tops[i] ?? 0
@@ -165,4 +182,9 @@ function Bundle({ counts, y, planned, onState }: { counts: { [state: string]: nu
       ))}
     </>
   )
+}
+
+// floorsOf gives the floors of a plan's pools.
+export function floorsOf(plan: Outline | undefined): Floor[] {
+  return (plan?.pools ?? []).filter((p) => p.keep > 0).map((p) => ({ pool: p.name ? `pool ${p.name} of ${p.service}` : p.service, keep: p.keep, hosts: p.hosts }))
 }

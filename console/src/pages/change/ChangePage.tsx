@@ -6,7 +6,7 @@ import type { Account, ChangeDetail, HostRun } from '../../api/client'
 import { change, firstIn, hostRun, runs, told } from '../../api/queries'
 import { useStream } from '../../api/stream'
 import { Ago } from '../../ui/Ago'
-import { isBundled, Ladder, rungsOf } from '../../ui/Ladder'
+import { floorsOf, isBundled, Ladder, rungsOf } from '../../ui/Ladder'
 import { Page } from '../../ui/Page'
 import { Sections, type Section } from '../../ui/Sections'
 import { useFilters } from '../../ui/Sentence'
@@ -60,7 +60,7 @@ export function ChangePage({ me }: { me: Account }) {
                 {d.climb.why && d.climb.state !== 'completed' && `, ${d.climb.why}`}
               </h2>
               <Progress detail={d} />
-              <Ladder rungs={rungsOf(d.climb)} runs={all} chosen={run?.host} onChoose={(host) => set('host', host)} onState={(state) => set('state', state)} />
+              <Ladder rungs={rungsOf(d.climb)} runs={all} floors={floorsOf(d.rehearsal?.plan)} chosen={run?.host} onChoose={(host) => set('host', host)} onState={(state) => set('state', state)} />
               <div style={{ marginTop: 8 }}>
                 <Counts counts={all.length > 0 ? counted(all) : d.counts} notProven={d.climb.not_proven} excused={d.climb.excused} />
               </div>

@@ -1,6 +1,6 @@
 import type { Outline } from '../../api/client'
 import { counted } from '../../ui/Ago'
-import { Ladder } from '../../ui/Ladder'
+import { floorsOf, Ladder } from '../../ui/Ladder'
 import { Forecast } from '../../ui/Forecast'
 
 // most is how many rows of one kind are shown before the others are counted.
@@ -15,7 +15,7 @@ export function Plan({ plan, climbs }: { plan: Outline; climbs: boolean }) {
       <h2>Plan</h2>
       <List of={plan.edits.map((e) => `${e.service ? `${e.service}: ` : ''}${e.words}${e.where ? `; only where ${e.where}` : ''}`)} mono />
       {plan.values && <List of={plan.values.map((v) => `value ${v.name}: ${v.words}`)} mono />}
-      {!climbs && <Ladder rungs={rungs} planned />}
+      {!climbs && <Ladder rungs={rungs} floors={floorsOf(plan)} planned />}
       {!climbs && <Forecast plan={plan} />}
       <List of={[...plan.pace, ...plan.parts.map((p) => p.words), ...plan.pools.map((p) => p.words), ...(plan.more_pools ? [counted(plan.more_pools, 'more pool')] : [])]} most={most + 4} />
       {plan.probes.length > 0 && <Probes of={plan.probes} />}

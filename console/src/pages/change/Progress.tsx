@@ -28,7 +28,8 @@ export function Progress({ detail: d }: { detail: ChangeDetail }) {
       }, 0)
   return (
     <p className="second">
-      Begun <Ago at={c.started_at} /> by {c.started_by}; {through} of {counted(all, 'host')} through, {rate((through * 60_000) / took)}
+      Begun <Ago at={c.started_at} /> by {c.started_by}; {through} of {counted(all, 'host')} through
+      {c.state === 'running' && through > 0 && took > 20_000 && `, ${rate((through * 60_000) / took)}`}
       {left > 0 && `; at least ${inWords(left)} to go, gates and pauses apart`}.
     </p>
   )

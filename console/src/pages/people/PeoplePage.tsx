@@ -18,7 +18,7 @@ export function PeoplePage({ me }: { me: Account }) {
             {admin && <Requests me={me} />}
             <Accounts me={me} />
             <Calendar />
-            <Policy />
+            <Policy me={me} />
             <Secrets />
             <Receivers />
           </div>

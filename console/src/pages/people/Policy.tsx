@@ -1,12 +1,16 @@
-import { useQuery } from '@tanstack/react-query'
-import { policy, receivers, secrets } from '../../api/queries'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { Alert, Button } from 'antd'
+import { useState } from 'react'
+import type { Account } from '../../api/client'
+import { askForPolicy, policy, receivers, requests, secrets } from '../../api/queries'
 import { Ago, counted } from '../../ui/Ago'
 import { Numbered } from '../../ui/Numbered'
 import { Problem } from '../../ui/States'
 
 // Policy is what holds for every change, as two admins agreed on it.
-export function Policy() {
+export function Policy({ me }: { me: Account }) {
   const query = useQuery(policy())
+  const [text, setText] = useState<string>()
   const p = query.data
   return (
     <section id="policy" aria-label="Policy">
@@ -16,12 +20,37 @@ export function Policy() {
       {p && p.version > 0 && (
         <>
           <p>
-            Version {p.version}, asked for by {p.loaded_by}, agreed to by {p.agreed_by}, <Ago at={p.at} />. An admin asks for another one with <code>wladder policy-load FILE</code>; a second one sees what it changes and agrees.
+            Version {p.version}, asked for by {p.loaded_by}, agreed to by {p.agreed_by}, <Ago at={p.at} />. An admin asks for another one; a second one sees what it changes and agrees.
           </p>
-          <Numbered text={p.source} label="The policy, as YAML" />
+          {text === undefined && <Numbered text={p.source} label="The policy, as YAML" />}
         </>
       )}
+      {p && me.roles.includes('admin') && (text === undefined ? <Button onClick={() => setText(p.source)}>Write another policy</Button> : <Another text={text} onText={setText} basis={p.source} />)}
     </section>
+  )
+}
+
+// Another is a policy that is being written, for a second admin to agree to.
+function Another({ text, onText, basis }: { text: string; onText: (text: string | undefined) => void; basis: string }) {
+  const cache = useQueryClient()
+  const go = useMutation({
+    mutationFn: () => askForPolicy(text),
+    onSuccess: () => {
+      onText(undefined)
+      return cache.invalidateQueries({ queryKey: requests(true).queryKey })
+    },
+  })
+  return (
+    <>
+      <textarea className="go-field mono" aria-label="Another policy, as YAML" rows={Math.min(40, text.split('\n').length + 3)} spellCheck={false} value={text} onChange={(e) => onText(e.target.value)} />
+      {go.error && <Alert type="error" title={<span className="wrap">{go.error.message}</span>} />}
+      <div className="buttons">
+        <Button type="primary" disabled={text.trim() === '' || text === basis} loading={go.isPending} onClick={() => go.mutate()}>
+          Ask a second admin to agree
+        </Button>
+        <Button onClick={() => onText(undefined)}>Leave it as it is</Button>
+      </div>
+    </>
   )
 }
 
