@@ -221,6 +221,11 @@ var routes = []route{
 			give(s, c)(s.Store.Course(c, id))
 		}
 	}},
+	{"GET", "/changes/{id}/latencies", "How long the answers to each probe took over the hosts of the newest climb, before they were changed and after", "viewer", false, nil, []view.Latency{}, 200, func(s *Server, c *gin.Context) {
+		if id, ok := s.id(c); ok {
+			give(s, c)(s.Store.Latencies(c, id))
+		}
+	}},
 	{"GET", "/changes/{id}/runs", "The host runs of the newest climb, by the page, or what changed of them", "viewer", false, nil, view.Runs{}, 200, (*Server).runs},
 	{"GET", "/changes/{id}/runs/{host}", "One host's run with its steps", "viewer", false, nil, view.HostRun{}, 200, (*Server).hostRun},
 	{"POST", "/changes/{id}/runs/{host}/orders", "Try one host of the climb again, or give it up, and say why", "operator", false, view.HostOrder{}, nil, 204, (*Server).orderHost},

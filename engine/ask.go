@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"wladder/core/definition"
 	"wladder/core/probe"
@@ -159,7 +160,12 @@ func (a asker) network(ctx context.Context, p probe.Probe, ask probe.Ask) probe.
 	}
 	way := a.way
 	way.Pins = a.of[p.Service].vouched
-	return host.AskNetwork(ctx, way, p, ask, first)
+	began := time.Now()
+	answer := host.AskNetwork(ctx, way, p, ask, first)
+	if p.Hold == 0 {
+		answer.Took = time.Since(began)
+	}
+	return answer
 }
 
 // readPins has the host say which certificates lie in the files that probes pin by.

@@ -148,7 +148,9 @@ func (r *hostRun) probeOnce(ctx context.Context, ask asker) (result, error) {
 		return result{}, err
 	}
 	if what := ill(verdicts); what != "" {
-		return failed("%s", what).of(verdicts), nil
+		res := failed("%s", what).of(verdicts)
+		res.later = verdicts
+		return res, nil
 	}
 	if what := r.judgeJournals(logging, replies); what != "" {
 		return failed("%s", what), nil
@@ -165,6 +167,7 @@ func (r *hostRun) probeOnce(ctx context.Context, ask asker) (result, error) {
 		note += "; " + r.of(s, said)
 	}
 	res := done("%s", note)
+	res.later = verdicts
 	if r.probed() {
 		res.proof = ladder.ProofProbes
 	}

@@ -27,6 +27,7 @@ type hostRun struct {
 	stopping       context.Context
 	taken          []view.StepTaken // that ended and are not written down yet
 	baseline       []probe.Verdict  // not written down yet
+	later          []probe.Verdict  // the same
 	called         string           // why the host is to go back, as it was read last
 
 	head     plan.Head
@@ -73,6 +74,7 @@ type result struct {
 	outcome  ladder.Outcome
 	note     string
 	baseline []probe.Verdict
+	later    []probe.Verdict // what probes answered after the act
 	sight    *ladder.Sight
 	undone   bool
 	proof    ladder.Proof
@@ -199,7 +201,7 @@ func (r *hostRun) span() time.Duration {
 
 // write keeps how the run stands, and begins its next step where told.
 func (r *hostRun) write(ctx context.Context, begin bool) error {
-	p := store.Progress{Steps: r.taken, Run: r.run, Baseline: r.baseline, Edited: r.edits}
+	p := store.Progress{Steps: r.taken, Run: r.run, Baseline: r.baseline, Later: r.later, Edited: r.edits}
 	if begin {
 		p.Begin = time.Now()
 	}
@@ -217,7 +219,7 @@ func (r *hostRun) write(ctx context.Context, begin bool) error {
 	}
 	err := r.insist(ctx, "how a host run goes on", r.keepGuard, func() error { return r.Store.Write(ctx, r.Claimed, p) })
 	if err == nil {
-		r.taken, r.baseline, r.edits = nil, nil, nil
+		r.taken, r.baseline, r.later, r.edits = nil, nil, nil, nil
 	}
 	return err
 }
@@ -327,6 +329,9 @@ func (r *hostRun) try(mine context.Context, prepared error) (e ladder.Event, err
 		res = failed("%v", prepared)
 	} else if res, err = r.take(mine); err != nil {
 		return e, err
+	}
+	if res.later != nil {
+		r.later = res.later
 	}
 	if res.baseline != nil {
 		r.baseline, r.Baseline = res.baseline, res.baseline

@@ -139,6 +139,7 @@ type Progress struct {
 	Begin    time.Time        // where set, the run's step is begun now
 	Run      ladder.Run       // as it stands
 	Baseline []probe.Verdict  // nil leaves it
+	Later    []probe.Verdict  // what probes answered after the act; nil leaves it
 	Placed   []Placed         // what stands on the host by our hand, once the run is done
 	Edited   []Edited         // what stands there by somebody's hand, and is not trampled by a roll-back
 	// Again is the stage in which a run that is queued again stands then, not before Wait is over.
@@ -231,7 +232,7 @@ func (s *Store) Write(ctx context.Context, c *Claimed, p Progress) error {
 	}
 	args = append(args, h.row()...)
 	err = s.pool.QueryRow(ctx, `with mine as (
-			update host_runs set state = $4, step = $5, lost_step = $6, files = $7, process = $8, proof = $9, why = $10, failed = $11, undone = $12, tries = $13, losses = $14, panics = $15, since = $16, at_service = $23, earlier = coalesce($24, earlier), edited = coalesce($35, edited),
+			update host_runs set state = $4, step = $5, lost_step = $6, files = $7, process = $8, proof = $9, why = $10, failed = $11, undone = $12, tries = $13, losses = $14, panics = $15, since = $16, at_service = $23, earlier = coalesce($24, earlier), edited = coalesce($35, edited), later = coalesce($36, later),
 				baseline = coalesce($17, baseline), n = $18, written = written + 1, updated_at = now(), lease_until = case when $5 = '' then '-infinity' else now() + $19 end, owner = case when $5 = '' then '' else owner end,
 				stage = case when $4 = 'queued' then $33 else stage end, not_before = case when $4 = 'queued' then now() + $34 else not_before end,
 				back_at = case when $4 = 'done' then now() + (select c.lasts from climbs c where c.id = host_runs.climb) end
@@ -241,7 +242,7 @@ func (s *Store) Write(ctx context.Context, c *Claimed, p Progress) error {
 			on conflict (host_run, n) do update set ended_at = excluded.ended_at, outcome = excluded.outcome, sealed = excluded.sealed),
 		told as (insert into happened (at, actor, kind, subject, change, body, nonce, seal) select $25, $26, $27, $28, $29, $30, $31, $32 from mine where $21),
 		kept as (insert into placed (host_id, path, kind, content, host_run, stands, stood) select mine.host_id, t.path, t.kind, t.content, mine.id, t.stands, t.stood from mine, jsonb_to_recordset($22) as t(path text, kind text, content text, stands text, stood text))
-		select count(*) from mine`, append(args, p.Again, p.Wait, edited)...).Scan(&done)
+		select count(*) from mine`, append(args, p.Again, p.Wait, edited, p.Later)...).Scan(&done)
 	if err != nil {
 		return err
 	}

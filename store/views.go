@@ -405,7 +405,7 @@ func (s *Store) HostRun(ctx context.Context, changeID int64, host string) (view.
 		err = s.views.QueryRow(ctx, `select n > 0 from host_runs where id = $1`, r.ID).Scan(&r.StepsGone)
 	}
 	if err == nil {
-		err = s.views.QueryRow(ctx, `select baseline from host_runs where id = $1`, r.ID).Scan(&r.Before)
+		err = s.views.QueryRow(ctx, `select baseline, later from host_runs where id = $1`, r.ID).Scan(&r.Before, &r.After)
 	}
 	if err != nil {
 		return view.HostRun{}, err

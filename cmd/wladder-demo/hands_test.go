@@ -137,7 +137,11 @@ func TestByHand(t *testing.T) {
 	p.do(chromedp.Click(chromedp.CSS("[data-ill=restored] a"), chromedp.NodeVisible))
 	p.until("document.querySelector('aside h2')?.innerText === 'bulletin-coast-03' && document.querySelector('aside')?.innerText.includes('status 500')")
 	p.until("location.search === '?host=bulletin-coast-03'")
-	p.until("document.querySelectorAll('.course svg').length === 1")
+	p.until("document.querySelector('aside')?.innerText.includes('latest bulletin: well, status 200')") // before
+	p.until("document.querySelector('aside')?.innerText.includes('→ not well, status 500')")
+	p.until("document.querySelectorAll('.course svg').length === 2")
+	p.until("/latest bulletin: [0-9.]+ ms before, [0-9.]+ ms after/.test(document.querySelector('.course [aria-label*=\"ms before\"]')?.getAttribute('aria-label'))")
+	p.picture("restored")
 	p.press("Roll back 7 hosts")
 	p.do(chromedp.WaitVisible(chromedp.CSS("[role=dialog] textarea")), chromedp.SendKeys(chromedp.CSS("[role=dialog] textarea"), "enough for this year"))
 	p.press("Roll back 7 hosts")

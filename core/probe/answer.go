@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"wladder/core/expr"
@@ -14,6 +15,8 @@ import (
 // is why nothing did, in words; Distrust is why the certificate is not the one that
 // ca or pin ask for.
 type Answer struct {
+	// Took is how long the answer took, of a question over the network that holds no connection; else 0.
+	Took time.Duration
 	Failure, Distrust string
 	Connection
 	Page

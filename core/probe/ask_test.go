@@ -59,8 +59,8 @@ func TestBeforeAfterTriesAndShares(t *testing.T) {
 	if !p.Judge(Earlier, open).Well || p.Judge(Earlier, shut).Well || !p.Judge(Later, shut).Well || p.Judge(Later, open).Well {
 		t.Error("before and after are not told apart")
 	}
-	tries := []Verdict{{Well: true, Why: "a"}, {Well: false, Why: "b"}, {Well: true, Why: "c"}, {Well: true, Why: "d"}}
-	if v := p.Together(tries); !v.Well || !strings.Contains(v.Why, "3 of 4") {
+	tries := []Verdict{{Well: true, Why: "a", Milliseconds: 2}, {Well: false, Why: "b", Milliseconds: 9}, {Well: true, Why: "c", Milliseconds: 3}, {Well: true, Why: "d", Milliseconds: 4}}
+	if v := p.Together(tries); !v.Well || v.Milliseconds != 4 || !strings.Contains(v.Why, "3 of 4") {
 		t.Errorf("three of four: %+v", v)
 	}
 	tries[0].Well = false

@@ -148,6 +148,8 @@ type Verdict struct {
 	Why   string `json:"why"` // what came back, in words
 	// Waits tells that it was not asked, and is neither well nor ill.
 	Waits bool `json:"waits,omitempty"`
+	// Milliseconds is how long the answer took; of several tries, the one in the middle. 0: not known.
+	Milliseconds float64 `json:"ms,omitempty"`
 	// Answer is all of the answer, of a probe that compares with it later. It may hold
 	// what nobody is to see, and is kept sealed.
 	Answer map[string]any `json:"-"`
@@ -158,7 +160,7 @@ type Verdict struct {
 // and http where the expectation speaks of connected.
 func (p Probe) Judge(at Phase, a Answer) Verdict {
 	ask, _ := ParseAsk(p.Ask)
-	v := Verdict{Probe: p.Name, Why: a.Words(ask.Kind)}
+	v := Verdict{Probe: p.Name, Why: a.Words(ask.Kind), Milliseconds: float64(a.Took.Microseconds()) / 1000}
 	want := p.Expectation(at)
 	if at == Earlier && a.Failure == "" && p.Compares() {
 		v.Answer = a.whole(ask)
@@ -216,6 +218,12 @@ func (p Probe) Together(tries []Verdict) Verdict {
 		}
 	}
 	v := Verdict{Probe: p.Name, Well: well*100 >= share*len(tries), Why: fmt.Sprintf("%d of %d tries well: %s", well, len(tries), last)}
+	took := make([]float64, len(tries))
+	for i, t := range tries {
+		took[i] = t.Milliseconds
+	}
+	slices.Sort(took)
+	v.Milliseconds = took[len(took)/2]
 	if ill != "" {
 		v.Why = fmt.Sprintf("%d of %d tries well, want %d %%: %s", well, len(tries), share, ill)
 	}

@@ -351,6 +351,21 @@ type Climb struct {
 	Excused Counts `json:"excused"`
 }
 
+// Latency is how long the answers to a probe took over the hosts of a climb, in milliseconds.
+type Latency struct {
+	Probe  string `json:"probe"`
+	Hosts  int    `json:"hosts"` // that answered both times
+	Before Spread `json:"before"`
+	After  Spread `json:"after"`
+}
+
+// Spread is where the middle of some numbers lies, and the most of them.
+type Spread struct {
+	Low    float64 `json:"low"` // a tenth lies below
+	Middle float64 `json:"middle"`
+	High   float64 `json:"high"` // a tenth lies above
+}
+
 // CoursePoint is how the hosts of a climb stood at a time.
 type CoursePoint struct {
 	At     time.Time `json:"at"`
@@ -437,6 +452,7 @@ type HostRun struct {
 	Proof     ladder.Proof    `json:"proof,omitempty"` // what a done run rests on
 	UpdatedAt time.Time       `json:"updated_at"`
 	Before    []probe.Verdict `json:"before,omitempty"` // what its probes answered before it was changed
+	After     []probe.Verdict `json:"after,omitempty"`  // and when they were asked last, after the act
 	Steps     []StepTaken     `json:"steps,omitempty"`
 	StepsGone bool            `json:"steps_gone,omitempty"` // they are older than policy has them kept
 }

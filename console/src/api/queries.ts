@@ -302,6 +302,10 @@ export const settle = (id: number, number: number) => done(api.POST('/changes/{i
 export const course = (id: number, climb: number, moves: boolean) =>
   queryOptions({ queryKey: ['course', id, climb, moves], queryFn: () => done(api.GET('/changes/{id}/course', { params: { path: { id } } })), refetchInterval: moves ? 20_000 : false })
 
+// latencies are how long answers to probes took, before and after.
+export const latencies = (id: number, climb: number, moves: boolean) =>
+  queryOptions({ queryKey: ['latencies', id, climb, moves], queryFn: () => done(api.GET('/changes/{id}/latencies', { params: { path: { id } } })), refetchInterval: moves ? 20_000 : false })
+
 // runsPage is how many hosts of a climb are listed at once.
 export const runsPage = 200
 

@@ -456,6 +456,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/latencies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How long the answers to each probe took over the hosts of the newest climb, before they were changed and after
+         * @description Needs the role viewer.
+         */
+        get: operations["getChangesIdLatencies"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/left-out": {
         parameters: {
             query?: never;
@@ -2339,6 +2359,7 @@ export interface components {
             order: string;
         };
         HostRun: {
+            after?: components["schemas"]["Verdict"][];
             before?: components["schemas"]["Verdict"][];
             edited?: boolean;
             failed: boolean;
@@ -2407,6 +2428,12 @@ export interface components {
             state: "queued" | "working" | "soaking" | "done" | "restoring" | "restored" | "unknown" | "stranded" | "passed-over";
             title: string;
             why?: string;
+        };
+        Latency: {
+            after: components["schemas"]["Spread"];
+            before: components["schemas"]["Spread"];
+            hosts: number;
+            probe: string;
         };
         LeftOut: {
             account: string;
@@ -2871,6 +2898,14 @@ export interface components {
             account: components["schemas"]["Account"];
             token: string;
         };
+        Spread: {
+            /** Format: double */
+            high: number;
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            middle: number;
+        };
         Stage: {
             again?: boolean;
             alone?: boolean;
@@ -3031,6 +3066,8 @@ export interface components {
             why?: string;
         };
         Verdict: {
+            /** Format: double */
+            ms?: number;
             probe: string;
             waits?: boolean;
             well: boolean;
@@ -3886,6 +3923,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Created"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getChangesIdLatencies: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How long the answers to each probe took over the hosts of the newest climb, before they were changed and after */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Latency"][];
                 };
             };
             /** @description A problem, as in RFC 9457 */

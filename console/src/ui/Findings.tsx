@@ -4,7 +4,7 @@ import type { Finding } from '../api/client'
 export function Findings({ findings }: { findings: Finding[] }) {
   if (findings.length === 0) return null
   return (
-    <ul>
+    <ul className="findings">
       {findings.map((f, i) => (
         <li className={`finding ${f.level}`} key={i}>
           <b>{f.level}</b>

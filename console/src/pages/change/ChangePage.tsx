@@ -20,6 +20,7 @@ import { Diffs } from './Diffs'
 import { Facts } from './Facts'
 import { Gate } from './Gate'
 import { HostMargin } from './HostMargin'
+import { Latencies } from './Latencies'
 import { Plan } from './Plan'
 import { Progress } from './Progress'
 import { Review, type About } from './Review'
@@ -70,6 +71,7 @@ export function ChangePage({ me }: { me: Account }) {
               {list && <RunList key={list} id={id} state={list} onChoose={(host) => set('host', host)} onClose={() => set('state', '')} />}
               {d.climb.gate && <Gate id={id} gate={d.climb.gate} mayAnswer={me.roles.includes('operator')} />}
               <Course id={id} climb={d.climb.id} moves={goesOn(d)} />
+              <Latencies id={id} climb={d.climb.id} moves={goesOn(d)} />
             </section>
           )}
           <Rehearsed detail={d} me={me} />

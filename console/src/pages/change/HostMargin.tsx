@@ -2,10 +2,12 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Alert, Button, Input, Modal } from 'antd'
 import { useState } from 'react'
 import { Link } from 'react-router'
-import type { HostRun } from '../../api/client'
+import type { HostRun, Schemas } from '../../api/client'
 import { change, hostRun, orderHost } from '../../api/queries'
 import { StateMark } from '../../ui/StateMark'
 import { FilesOf } from './WholeFiles'
+
+type Verdict = Schemas['Verdict']
 
 // proven says what a done run rests on.
 function proven(run: HostRun): string {
@@ -49,18 +51,7 @@ export function HostMargin({ id, digest, run, maySteer }: { id: number; digest: 
       {shows && <FilesOf id={id} digest={digest} host={run.host} />}
       {steps.error && <p className="second">{steps.error.message}</p>}
       {steps.data?.steps_gone && <p className="second">What was done step by step is older than policy has it kept.</p>}
-      {steps.data?.before && steps.data.before.length > 0 && (
-        <>
-          <h3>Its probes, before</h3>
-          <ul className="sentences">
-            {steps.data.before.map((v) => (
-              <li key={v.probe} className="wrap">
-                {v.probe}: <span className={v.well ? undefined : 'fault'}>{v.waits ? 'not asked before the change' : `${v.well ? 'well' : 'not well'}, ${v.why}`}</span>
-              </li>
-            ))}
-          </ul>
-        </>
-      )}
+      {steps.data && <Answers before={steps.data.before ?? []} after={steps.data.after ?? []} />}
       <h3>What was done, and what it answered</h3>
       <table className="steps">
         <tbody>
@@ -79,6 +70,30 @@ export function HostMargin({ id, digest, run, maySteer }: { id: number; digest: 
       </table>
     </section>
   )
+}
+
+// Answers are what the probes answered before the change and last after it.
+function Answers({ before, after }: { before: Verdict[]; after: Verdict[] }) {
+  const names = [...new Set([...before, ...after].map((v) => v.probe))]
+  if (names.length === 0) return null
+  return (
+    <>
+      <h3>Its probes, before → after</h3>
+      <ul className="sentences">
+        {names.map((name) => (
+          <li key={name} className="wrap">
+            {name}: {answered(before.find((v) => v.probe === name))} → {answered(after.find((v) => v.probe === name))}
+          </li>
+        ))}
+      </ul>
+    </>
+  )
+}
+
+function answered(v: Verdict | undefined): string {
+  if (!v) return 'not asked yet'
+  if (v.waits) return 'waits for the change'
+  return `${v.well ? 'well' : 'not well'}, ${v.why}${v.ms ? `, ${v.ms < 10 ? v.ms.toFixed(1) : Math.round(v.ms)} ms` : ''}`
 }
 
 interface HostChoice {

@@ -48,7 +48,7 @@ export function OnHost({ draft }: { draft: Draft }) {
               Read again
             </button>
           </p>
-          {seen.data.diff ? <Diff text={seen.data.diff} /> : <p>It changes nothing there.</p>}
+          {seen.data.diff ? <Diff text={seen.data.diff} /> : !seen.data.findings.some((f) => f.level === 'veto') && <p>It changes nothing there.</p>}
           {seen.data.act && seen.data.diff && <p>Then {seen.data.act}.</p>}
           <Findings findings={seen.data.findings} />
           {seen.data.checkers.length > 0 && (

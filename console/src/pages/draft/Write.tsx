@@ -153,7 +153,7 @@ function Checked({ draft: d }: { draft: Draft }) {
         </p>
       )}
       {c && c.doubts.length > 0 && (
-        <ul>
+        <ul className="findings">
           {c.doubts.map((text, i) => (
             <li className="finding veto" key={i}>
               <b>veto</b>
