@@ -76,11 +76,11 @@ func (s *Store) Latencies(ctx context.Context, changeID int64) ([]view.Latency, 
 		Probe         string
 		Hosts         int
 		Before, After []float64
-	}](ctx, s.views, `with both as (select b->>'probe' as probe, (b->>'ms')::float8 as before, (a->>'ms')::float8 as after
+	}](ctx, s.views, `with paired as (select b->>'probe' as probe, (b->>'ms')::float8 as before, (a->>'ms')::float8 as after
 			from host_runs r, jsonb_array_elements(r.baseline) b, jsonb_array_elements(r.later) a
 			where r.climb = (select max(id) from climbs where change = $1) and b->>'probe' = a->>'probe' and b ? 'ms' and a ? 'ms')
 		select probe, count(*)::int as hosts, percentile_cont(array[0.1, 0.5, 0.9]) within group (order by before) as before, percentile_cont(array[0.1, 0.5, 0.9]) within group (order by after) as after
-		from both group by 1 order by 1 limit $2`, changeID, mostLatencies)
+		from paired group by 1 order by 1 limit $2`, changeID, mostLatencies)
 	all := []view.Latency{}
 	for _, r := range rows {
 		all = append(all, view.Latency{Probe: r.Probe, Hosts: r.Hosts, Before: spread(r.Before), After: spread(r.After)})

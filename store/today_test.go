@@ -228,3 +228,26 @@ func TestFound(t *testing.T) {
 		}
 	}
 }
+
+// TestLatencies has two hosts of a climb answer before and after, and a third one before alone.
+func TestLatencies(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	id := started(t, s, 3)
+	for _, sql := range []string{
+		`update host_runs set baseline = '[{"probe": "page", "well": true, "ms": 10}, {"probe": "unit", "well": true}]', later = '[{"probe": "page", "well": true, "ms": 20}]' where host = 'h00'`,
+		`update host_runs set baseline = '[{"probe": "page", "well": true, "ms": 30}]', later = '[{"probe": "page", "well": false, "ms": 40}, {"probe": "unit", "well": true}]' where host = 'h01'`,
+		`update host_runs set baseline = '[{"probe": "page", "well": true, "ms": 990}]' where host = 'h02'`,
+	} {
+		if _, err := s.pool.Exec(ctx, sql); err != nil {
+			t.Fatal(err)
+		}
+	}
+	all, err := s.Latencies(ctx, id)
+	if got := fmt.Sprint(all); err != nil || got != "[{page 2 {12 20 28} {22 30 38}}]" {
+		t.Errorf("latencies: %s, %v", got, err)
+	}
+	if all, err := s.Latencies(ctx, id+1); err != nil || all == nil || len(all) > 0 {
+		t.Errorf("of no climb: %v, %v", all, err)
+	}
+}

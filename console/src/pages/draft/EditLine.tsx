@@ -127,7 +127,17 @@ function ByTable({ plain, known, set }: Pick<SetProps, 'plain' | 'known' | 'set'
           {rows.map(([key, value], i) => (
             <tr key={i}>
               <td>
-                <input className="go-field mono" aria-label={`Row ${i + 1}: where it is`} value={key} onChange={(e) => rename(key, e.target.value)} />
+                <input
+                  key={key}
+                  className="go-field mono"
+                  aria-label={`Row ${i + 1}: where it is`}
+                  defaultValue={key}
+                  onBlur={(e) => {
+                    if (e.target.value === key) return
+                    if (e.target.value in table) e.target.value = key // another row has it: none is lost
+                    else rename(key, e.target.value)
+                  }}
+                />
               </td>
               <td>
                 <input className="go-field mono" aria-label={`Row ${i + 1}: the value`} value={typeof value === 'string' ? value : ''} onChange={(e) => set(['table', key], e.target.value)} />
