@@ -250,11 +250,16 @@ func (r *hostRun) wellWithin(ctx context.Context, ask asker, at probe.Phase, pro
 		if before != nil {
 			what = worse(verdicts, before)
 		}
-		switch waited := time.Since(start); {
-		case what == "":
-			return done("%s, after %.1f s", summary(verdicts), waited.Seconds()), nil
-		case waited > allowed:
-			return failed("%s, %s", what, allowed.Round(100*time.Millisecond)).of(verdicts), nil
+		waited := time.Since(start)
+		res := done("%s, after %.1f s", summary(verdicts), waited.Seconds())
+		if what != "" {
+			res = failed("%s, %s", what, allowed.Round(100*time.Millisecond)).of(verdicts)
+		}
+		if at == probe.Later {
+			res.later = verdicts
+		}
+		if what == "" || waited > allowed {
+			return res, nil
 		}
 		// What takes long is asked for less often.
 		pause := min(max(time.Since(start)/20, 200*time.Millisecond), 2*time.Second, max(allowed/5, 10*time.Millisecond))

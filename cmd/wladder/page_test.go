@@ -34,7 +34,7 @@ import (
 	"wladder/store/postmaster"
 )
 
-var fluid = flag.Int("fluid", 1500, "over so many hosts TestFluidPages measures the pages; the figures in docs/performance.md are of 10000")
+var fluid = flag.Int("fluid", 600, "over so many hosts TestFluidPages measures the pages; the figures in docs/performance.md are of 10000")
 
 const pagesOfAll = `
 service: pages
@@ -201,7 +201,7 @@ func TestFluidPages(t *testing.T) {
 	}
 	opened(".ladder")
 	before, began := events.Load(), time.Now()
-	time.Sleep(10 * time.Second) // the length of the measurement
+	time.Sleep(time.Duration(max(2, *fluid/1000)) * time.Second) // the length of the measurement
 	say(fmt.Sprintf("climb, with %.0f events a second", float64(events.Load()-before)/time.Since(began).Seconds()), measure(t, ctx, id))
 	stop()
 	must(<-driven)
