@@ -26,6 +26,7 @@ import (
 	"wladder/core/finding"
 	"wladder/core/ladder"
 	"wladder/core/outline"
+	"wladder/core/record"
 	"wladder/core/view"
 	"wladder/engine"
 	"wladder/host"
@@ -35,7 +36,11 @@ import (
 
 var update = flag.Bool("update", false, "write openapi.yaml anew")
 
-func TestMain(m *testing.M) { flag.Parse(); os.Exit(postmaster.ForTests(m, store.Migrate)) }
+func TestMain(m *testing.M) {
+	flag.Parse()
+	openapi3filter.RegisterBodyDecoder(jsonLines, openapi3filter.PlainBodyDecoder)
+	os.Exit(postmaster.ForTests(m, store.Migrate))
+}
 
 var enums = map[reflect.Type][]string{
 	reflect.TypeFor[ladder.RunState]():   words(ladder.RunStates),
@@ -169,6 +174,8 @@ func describe(t *testing.T) []byte {
 		ok := openapi3.NewResponse().WithDescription(r.summary)
 		if r.gives != nil {
 			ok = ok.WithJSONSchemaRef(shape(r.gives))
+		} else if r.path == "/record/export" {
+			ok = ok.WithContent(openapi3.NewContentWithSchema(openapi3.NewStringSchema(), []string{jsonLines}))
 		} else if strings.HasSuffix(r.path, "/events") {
 			ok = ok.WithContent(openapi3.NewContentWithSchema(openapi3.NewStringSchema(), []string{"text/event-stream"}))
 		}
@@ -379,6 +386,12 @@ func TestPeopleAndRoles(t *testing.T) {
 	c.call("GET", "/changes/x", nil, 422, nil)
 	c.call("GET", "/record?limit=3", nil, 200, nil)
 	var v view.Verification
+	exported := c.call("GET", "/record/export", nil, 200, nil)
+	if key, err := record.ParseKey(store.Key{1}.RecordKey()); err != nil {
+		t.Error(err)
+	} else if chain, end, err := record.Import(bytes.NewReader(exported), key); err != nil || chain.Seq != end.Seq || end.Seq < 10 {
+		t.Errorf("exported: %d entries, %+v, %v", chain.Seq, end, err)
+	}
 	c.call("GET", "/record/verification", nil, 200, &v)
 	if !v.Holds || v.Entries < 10 {
 		t.Errorf("verification: %+v", v)

@@ -260,6 +260,7 @@ var routes = []route{
 	{"GET", "/record", "The record", "viewer", false, nil, []record.Entry{}, 200, (*Server).record},
 	{"GET", "/record/told", "The record in sentences, the newest first", "viewer", false, nil, []view.Sentence{}, 200, (*Server).told},
 	{"GET", "/record/checkpoint", "Where the record ends, signed, after all of it was read", "viewer", false, nil, record.Checkpoint{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Checkpoint(c)) }},
+	{"GET", "/record/export", "The whole record as lines of JSON, and behind them a checkpoint that is signed for it", "viewer", false, nil, nil, 200, (*Server).exportRecord},
 	{"GET", "/record/verification", "Whether the record holds", "viewer", false, nil, view.Verification{}, 200, (*Server).verify},
 }
 
@@ -711,6 +712,25 @@ func (s *Server) record(ctx *gin.Context) {
 		give(s, ctx)(s.Store.Record(ctx, n[1], n[2], int(n[0])))
 	}
 }
+
+// exportRecord writes the record as it goes: where something fails on the way, the answer ends without
+// the checkpoint, and does not hold.
+func (s *Server) exportRecord(ctx *gin.Context) {
+	end, err := s.Store.Checkpoint(ctx)
+	if err != nil {
+		s.fail(ctx, err)
+		return
+	}
+	ctx.Header("Content-Type", jsonLines)
+	ctx.Header("Content-Disposition", fmt.Sprintf("attachment; filename=record-%d.jsonl", end.Seq))
+	err = record.Export(ctx.Writer, func(after int64) ([]record.Entry, error) { return s.Store.Record(ctx, 0, after, rows) }, end)
+	if err != nil {
+		s.Log.Warn("the record was not exported to its end", "error", err)
+	}
+}
+
+// jsonLines is the media type of an export, a JSON text a line.
+const jsonLines = "application/jsonl"
 
 // told gives the record as people read it.
 func (s *Server) told(ctx *gin.Context) {

@@ -117,34 +117,18 @@ func (t *terminal) exportTo(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	all := []record.Entry{}
-	for after := int64(0); after < end.Seq; {
-		some, err := c.Record(ctx, 0, after)
-		if err != nil {
-			return err
-		}
-		for _, e := range some {
-			if e.Seq <= end.Seq {
-				all = append(all, e)
-			}
-		}
-		if len(some) == 0 {
-			return fmt.Errorf("the record has fewer entries than its checkpoint says (%d)", end.Seq)
-		}
-		after = some[len(some)-1].Seq
-	}
 	out, err := os.Create(name)
 	if err != nil {
 		return err
 	}
 	defer out.Close()
-	if err := record.Export(out, all, end); err != nil {
+	if err := record.Export(out, func(after int64) ([]record.Entry, error) { return c.Record(ctx, 0, after) }, end); err != nil {
 		return err
 	}
 	if err := out.Close(); err != nil {
 		return err
 	}
-	fmt.Fprintf(t.out, "%s in %s, signed with the key %s\n", counted(len(all), "entry", "entries"), name, end.Key)
+	fmt.Fprintf(t.out, "%s in %s, signed with the key %s\n", counted(int(end.Seq), "entry", "entries"), name, end.Key)
 	return nil
 }
 

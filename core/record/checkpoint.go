@@ -74,14 +74,26 @@ func (c Checkpoint) Verify(key ed25519.PublicKey) error {
 // maxLine bounds one entry of an export, in bytes.
 const maxLine = 4 << 20
 
-// Export writes entries, a line of JSON each, and behind them the checkpoint that they
-// end at.
-func Export(w io.Writer, entries []Entry, c Checkpoint) error {
+// Export writes entries up to the checkpoint that they end at, a line of JSON each, and it behind them.
+// after gives some of the entries behind a number, in their order.
+func Export(w io.Writer, after func(seq int64) ([]Entry, error), c Checkpoint) error {
 	lines := json.NewEncoder(w)
 	lines.SetEscapeHTML(false)
-	for _, e := range entries {
-		if err := lines.Encode(e); err != nil {
+	for at := int64(0); at < c.Seq; {
+		some, err := after(at)
+		if err != nil {
 			return err
+		}
+		if len(some) == 0 {
+			return fmt.Errorf("the record has fewer entries than its checkpoint says (%d)", c.Seq)
+		}
+		for _, e := range some {
+			if at = e.Seq; at > c.Seq {
+				break
+			}
+			if err := lines.Encode(e); err != nil {
+				return err
+			}
 		}
 	}
 	return lines.Encode(struct {

@@ -83,7 +83,10 @@ function Chain() {
       )}
       <h3>Outside this server</h3>
       <p>
-        <code>wladder record -export FILE</code> writes it with a signed end; <code>wladder record -check FILE -key KEY</code> checks that with no server.
+        <a href="/api/v1/record/export" download>
+          Export all of it
+        </a>
+        , with a signed end. <code>wladder record -check FILE -key KEY</code> checks that with no server.
       </p>
     </section>
   )
