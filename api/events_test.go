@@ -148,7 +148,11 @@ func TestConsoleFiles(t *testing.T) {
 		t.Errorf("an unknown call: %d %s", response.StatusCode, body)
 	}
 	for path, want := range map[string]string{"/healthz": "ok\n", "/readyz": "ready\n"} {
-		if _, body := get(path, ""); body != want {
+		_, body := get(path, "")
+		for until := time.Now().Add(20 * time.Second); body != want && time.Now().Before(until); _, body = get(path, "") {
+			time.Sleep(10 * time.Millisecond) // the engine has only just begun
+		}
+		if body != want {
 			t.Errorf("%s: %q", path, body)
 		}
 	}
