@@ -16,7 +16,7 @@ import (
 // ca or pin ask for.
 type Answer struct {
 	// Took is how long the answer took, of a question over the network that holds no connection; else 0.
-	Took time.Duration
+	Took              time.Duration
 	Failure, Distrust string
 	Connection
 	Page
