@@ -34,7 +34,7 @@ func (s *Server) checkDraft(ctx *gin.Context) {
 			}
 		}
 		out.Hosts = len(fit)
-		for _, h := range fit[:min(len(fit), checkedFirst)] {
+		for _, h := range fit[:min(len(fit), view.DraftHosts)] {
 			out.First = append(out.First, h.Name)
 		}
 	}
@@ -50,9 +50,6 @@ func (s *Server) checkDraft(ctx *gin.Context) {
 	}
 	ctx.JSON(http.StatusOK, out)
 }
-
-// checkedFirst is how many hosts are named of those that a draft fits.
-const checkedFirst = 12
 
 // written reads a change that is being written, and refuses secrets that it writes out.
 func (s *Server) written(ctx *gin.Context, data []byte) (*change.Spec, error) {

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -225,8 +224,17 @@ func (e *Engine) Drifted(ctx context.Context, name, path string) (out view.Drift
 func (c *concerned) names(h view.Host, path string) bool {
 	return slices.ContainsFunc(c.On(h.Expr()), func(instance string) bool {
 		here, err := c.Here(h.Expr(), instance)
-		return err == nil && slices.ContainsFunc(slices.Collect(maps.Values(here.Files)), func(f definition.File) bool { return f.Path(h.Traits.Family) == path })
+		return err == nil && namesPath(here, h, path)
 	})
+}
+
+func namesPath(svc *definition.Service, h view.Host, path string) bool {
+	for _, f := range svc.Files {
+		if f.Path(h.Traits.Family) == path {
+			return true
+		}
+	}
+	return false
 }
 
 // leftAt gives a host, and what was left at one of its paths by our hand.
@@ -303,14 +311,7 @@ func (e *Engine) unready(ctx context.Context, conn Conn, h view.Host, standings 
 		}
 		for _, instance := range c.On(h.Expr()) {
 			here, err := c.Here(h.Expr(), instance)
-			if err != nil || !slices.ContainsFunc(standings, func(s store.Standing) bool {
-				for _, f := range here.Files {
-					if f.Path(h.Traits.Family) == s.Path {
-						return true
-					}
-				}
-				return false
-			}) {
+			if err != nil || !slices.ContainsFunc(standings, func(s store.Standing) bool { return namesPath(here, h, s.Path) }) {
 				continue // nothing of ours is there
 			}
 			checks := slices.DeleteFunc(slices.Clone([]probe.Probe(here.InForce)), func(p probe.Probe) bool {

@@ -429,6 +429,11 @@ func (e *Engine) match(ctx context.Context, where string) ([]view.Host, error) {
 	if err != nil || where == "" {
 		return all, err
 	}
+	return fitting(all, where)
+}
+
+// fitting gives those of some hosts that an expression fits.
+func fitting(all []view.Host, where string) ([]view.Host, error) {
 	program, err := expr.Compile(where, expr.HostVars, expr.Bool)
 	if err != nil {
 		return nil, err

@@ -25,31 +25,30 @@ import (
 
 // What a change says while somebody writes it, before any host is read for its rehearsal.
 
-// namedFirst is how many hosts are named of those that a draft fits.
-const namedFirst = 12
-
 // drafted gives a change that was not drafted yet, as its rehearsal would see it.
 func (e *Engine) drafted(ctx context.Context, spec *change.Spec) (*rehearsal, error) {
 	r := &rehearsal{Engine: e, Rehearsing: &store.Rehearsing{}, spec: spec, secrets: map[string]string{}}
 	var definitions []*definition.Service
 	for _, name := range spec.Services {
-		svc, err := e.approvedService(ctx, name)
+		version, err := e.Store.ApprovedService(ctx, name)
 		if err != nil {
 			return nil, err
 		}
-		definitions = append(definitions, svc.Service)
+		svc, err := e.service(ctx, name, version.Digest)
+		if err != nil {
+			return nil, err
+		}
+		definitions = append(definitions, svc)
 	}
 	var err error
-	if r.services, err = concern(spec, definitions); err != nil {
+	if r.findings, err = r.on(definitions); err != nil {
 		return nil, err
 	}
 	for _, c := range r.services {
-		r.wants = r.wants.And(c.Wants())
 		for _, name := range render.SecretNames(c.Service, c.spec) {
 			r.secrets[name] = secret.StandIn(name) // nobody sees a secret, nor guesses at one, while they write
 		}
 	}
-	r.own, r.findings = ownProbes(spec, r.services)
 	return r, nil
 }
 
@@ -58,18 +57,8 @@ func (e *Engine) Targets(ctx context.Context, where string) (all, fit []view.Hos
 	if all, err = e.Store.Hosts(ctx); err != nil {
 		return nil, nil, err
 	}
-	program, err := expr.Compile(where, expr.HostVars, expr.Bool)
-	if err != nil {
+	if fit, err = fitting(all, where); err != nil {
 		return nil, nil, &store.Unfit{What: "where: " + err.Error()}
-	}
-	for _, h := range all {
-		yes, err := program.Bool(h.Expr().Vars())
-		if err != nil {
-			return nil, nil, &store.Unfit{What: fmt.Sprintf("where: %s: %v", h.Name, err)}
-		}
-		if yes {
-			fit = append(fit, h)
-		}
 	}
 	return all, fit, nil
 }
@@ -81,8 +70,8 @@ func (e *Engine) Foresee(ctx context.Context, spec *change.Spec, all, fit []view
 	if err != nil {
 		return err
 	}
-	if low, high, err := spec.Expected(); err == nil && spec.Prolongs == 0 && (len(fit) < low || len(fit) > high) {
-		r.findings = append(r.findings, veto("count", "count: it fits %s, and says %s", counted(len(fit), "host"), spec.Count))
+	if spec.Prolongs == 0 {
+		r.findings = append(r.findings, unexpected(spec, len(fit))...)
 	}
 	for _, edit := range spec.Edits {
 		one := foreseenEdit(spec, edit, fit)
@@ -139,7 +128,7 @@ func foreseenEdit(spec *change.Spec, edit change.Edit, fit []view.Host) view.Dra
 			out.Values = append(out.Values, view.DraftValue{Value: value, First: []string{}})
 		}
 		v := &out.Values[i]
-		if v.Hosts++; len(v.First) < namedFirst {
+		if v.Hosts++; len(v.First) < view.DraftHosts {
 			v.First = append(v.First, h.Name)
 		}
 	}
@@ -265,29 +254,16 @@ func (e *Engine) Preview(ctx context.Context, spec *change.Spec, name string, ag
 	if err != nil {
 		return out, err
 	}
-	var parts []render.Part
-	for i, c := range one.services {
-		parts = append(parts, render.Part{Service: c.Service, Spec: c.spec, Files: files[i], Instance: c.instance})
-	}
-	for i, result := range render.Together(render.Reading{Host: one.host.Expr(), Secrets: r.secrets, Redactor: one.redactor}, parts) {
-		one.services[i].Result = result
-	}
+	one.candidates(files)
 	var found store.Read
 	one.tell(&found, findings)
-	out = view.Preview{Host: name, ReadAt: at.UTC(), Diff: found.Diff, Act: found.Act, Alterations: orEmpty(found.Alterations), Findings: orEmpty(found.Findings), Checkers: []string{}}
+	out = view.Preview{Host: name, ReadAt: at.UTC(), Diff: found.Diff, Act: found.Act, Alterations: append([]conf.Alteration{}, found.Alterations...), Findings: append([]finding.Finding{}, found.Findings...), Checkers: []string{}}
 	for _, c := range one.services {
 		if words := strings.Join(c.Trial.Command, " "); words != "" && len(c.Files) > 0 {
 			out.Checkers = append(out.Checkers, words)
 		}
 	}
 	return out, nil
-}
-
-func orEmpty[T any](all []T) []T {
-	if all == nil {
-		return []T{}
-	}
-	return all
 }
 
 // lately gives the host's files by the copy last read, or reads them.

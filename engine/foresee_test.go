@@ -73,7 +73,7 @@ func TestForeseen(t *testing.T) {
 		t.Errorf("probes: %+v", p)
 	}
 	for text, want := range map[string]string{
-		strings.Replace(written("'true'", edits), "count: 1..8", "count: 3", 1):                                                  "it fits 8 hosts, and says 3",
+		strings.Replace(written("'true'", edits), "count: 1..8", "count: 3", 1):                                                  "where matches 8 hosts; the change counts on 3",
 		strings.Replace(written("'true'", edits), "{stages: [{up-to: 1}", "{stages: [{named: [nobody]}, {up-to: 1}", 1):          "names nobody, which the plan does not have",
 		strings.Replace(written("'true'", edits), quick, strings.Replace(quick, "at_once: 3", "at_once: 3, apart: river", 1), 1): "none of them has it",
 		written("'true'", "  - {set: events/worker_connections, to: 70000}\n"):                                                   "events/worker_connections: 70000 is out of range",

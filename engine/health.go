@@ -148,9 +148,7 @@ func (r *hostRun) probeOnce(ctx context.Context, ask asker) (result, error) {
 		return result{}, err
 	}
 	if what := ill(verdicts); what != "" {
-		res := failed("%s", what).of(verdicts)
-		res.later = verdicts
-		return res, nil
+		return failed("%s", what).of(verdicts).answered(probe.Later, verdicts), nil
 	}
 	if what := r.judgeJournals(logging, replies); what != "" {
 		return failed("%s", what), nil
@@ -166,8 +164,7 @@ func (r *hostRun) probeOnce(ctx context.Context, ask asker) (result, error) {
 		}
 		note += "; " + r.of(s, said)
 	}
-	res := done("%s", note)
-	res.later = verdicts
+	res := done("%s", note).answered(probe.Later, verdicts)
 	if r.probed() {
 		res.proof = ladder.ProofProbes
 	}
@@ -250,16 +247,11 @@ func (r *hostRun) wellWithin(ctx context.Context, ask asker, at probe.Phase, pro
 		if before != nil {
 			what = worse(verdicts, before)
 		}
-		waited := time.Since(start)
-		res := done("%s, after %.1f s", summary(verdicts), waited.Seconds())
-		if what != "" {
-			res = failed("%s, %s", what, allowed.Round(100*time.Millisecond)).of(verdicts)
-		}
-		if at == probe.Later {
-			res.later = verdicts
-		}
-		if what == "" || waited > allowed {
-			return res, nil
+		switch waited := time.Since(start); {
+		case what == "":
+			return done("%s, after %.1f s", summary(verdicts), waited.Seconds()).answered(at, verdicts), nil
+		case waited > allowed:
+			return failed("%s, %s", what, allowed.Round(100*time.Millisecond)).of(verdicts).answered(at, verdicts), nil
 		}
 		// What takes long is asked for less often.
 		pause := min(max(time.Since(start)/20, 200*time.Millisecond), 2*time.Second, max(allowed/5, 10*time.Millisecond))

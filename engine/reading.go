@@ -195,13 +195,7 @@ func (r *reading) read(ctx context.Context, found *store.Read) (findings []findi
 	if ahead := r.host.Traits.Clock; ahead > maxClock || ahead < -maxClock {
 		findings = append(findings, finding.Finding{Level: finding.Warn, Code: "clock", Text: fmt.Sprintf("its clock is more than %d s %s the server's: times in its journal and of its certificates are off by as much (wladder host says by how much)", maxClock, map[bool]string{true: "ahead of", false: "behind"}[ahead > 0])})
 	}
-	var parts []render.Part
-	for i, c := range r.services {
-		parts = append(parts, render.Part{Service: c.Service, Spec: c.spec, Files: files[i], Instance: c.instance})
-	}
-	for i, result := range render.Together(render.Reading{Host: r.host.Expr(), Secrets: r.secrets, Redactor: r.redactor}, parts) {
-		r.services[i].Result = result
-	}
+	r.candidates(files)
 	findings = append(findings, r.unboundHere()...)
 	more, err := r.look(ctx, found)
 	findings = slices.Concat(findings, r.unproven(), more)
@@ -215,6 +209,17 @@ func (r *reading) read(ctx context.Context, found *store.Read) (findings []findi
 	}
 	err = r.settle(ctx, finding.Vetoed(findings))
 	return slices.Concat(findings, r.lasting(), r.collisions(), r.claims(), r.drift(ctx)), err
+}
+
+// candidates computes what the change makes of the files of the host's services.
+func (r *reading) candidates(files []map[string]render.Found) {
+	var parts []render.Part
+	for i, c := range r.services {
+		parts = append(parts, render.Part{Service: c.Service, Spec: c.spec, Files: files[i], Instance: c.instance})
+	}
+	for i, result := range render.Together(render.Reading{Host: r.host.Expr(), Secrets: r.secrets, Redactor: r.redactor}, parts) {
+		r.services[i].Result = result
+	}
 }
 
 // lasting finds paths of a temporary change that cannot go back by themselves.

@@ -101,7 +101,7 @@ func (e *Engine) Literals(ctx context.Context, spec *change.Spec) error {
 		services[name] = &definition.Service{Name: name} // what the name of a setting tells holds without a definition
 		var missing *store.NotFound
 		if version, err := e.Store.ApprovedService(ctx, name); err == nil {
-			if services[name], err = definition.Stored(name, version.Names, []byte(version.Source)); err != nil {
+			if services[name], err = e.service(ctx, name, version.Digest); err != nil {
 				return err
 			}
 		} else if !errors.As(err, &missing) {
@@ -179,17 +179,23 @@ func (e *Engine) rehearse(ctx context.Context, actor string, changeID int64, mis
 		t.Findings = append(t.Findings, unbound(services, own, hosts, bindings)...)
 	}
 	t.Findings = append(t.Findings, refused...)
-	low, high, _ := spec.Expected()
-	switch {
-	case len(hosts) == 0:
-		t.Findings = append(t.Findings, veto("no-hosts", "where matches no host: %s", spec.Where))
-	case len(hosts) < low || len(hosts) > high:
-		t.Findings = append(t.Findings, veto("unexpected-number", "where matches %d hosts; the change counts on %s", len(hosts), spec.Count))
-	}
+	t.Findings = append(t.Findings, unexpected(spec, len(hosts))...)
 	if _, err := e.Store.BeginRehearsal(ctx, actor, changeID, t); err != nil {
 		return err
 	}
 	e.nudge()
+	return nil
+}
+
+// unexpected finds a number of hosts on which a change does not count.
+func unexpected(spec *change.Spec, hosts int) (findings []finding.Finding) {
+	low, high, _ := spec.Expected()
+	switch {
+	case hosts == 0:
+		return append(findings, veto("no-hosts", "where matches no host: %s", spec.Where))
+	case hosts < low || hosts > high:
+		return append(findings, veto("unexpected-number", "where matches %d hosts; the change counts on %s", hosts, spec.Count))
+	}
 	return nil
 }
 
@@ -338,13 +344,9 @@ func (r *rehearsal) prepare(ctx context.Context) (err error) {
 		}
 		definitions = append(definitions, svc)
 	}
-	if r.services, err = concern(r.spec, definitions); err != nil {
+	if _, err := r.on(definitions); err != nil { // what is refused was found as it began
 		return err
 	}
-	for _, c := range r.services {
-		r.wants = r.wants.And(c.Wants())
-	}
-	r.own, _ = ownProbes(r.spec, r.services)
 	if err := r.rivals(ctx); err != nil {
 		return err
 	}
@@ -355,6 +357,19 @@ func (r *rehearsal) prepare(ctx context.Context) (err error) {
 		return err
 	}
 	return r.insist(ctx, "secrets", nil, func() (err error) { r.secrets, err = r.Store.SecretVersions(ctx, r.Secrets); return err })
+}
+
+// on has the rehearsal rest on the definitions of its services, and finds which of its own probes may
+// not be asked by them.
+func (r *rehearsal) on(definitions []*definition.Service) (refused []finding.Finding, err error) {
+	if r.services, err = concern(r.spec, definitions); err != nil {
+		return nil, err
+	}
+	for _, c := range r.services {
+		r.wants = r.wants.And(c.Wants())
+	}
+	r.own, refused = ownProbes(r.spec, r.services)
+	return refused, nil
 }
 
 // rivals finds the other definitions in force that name a path which one of the change's

@@ -90,6 +90,14 @@ func failed(format string, args ...any) result {
 	return result{outcome: ladder.Failed, note: fmt.Sprintf(format, args...)}
 }
 
+// answered keeps what the probes answered, where that was after the act.
+func (r result) answered(at probe.Phase, verdicts []probe.Verdict) result {
+	if at == probe.Later {
+		r.later = verdicts
+	}
+	return r
+}
+
 // of says which probes failed.
 func (r result) of(verdicts []probe.Verdict) result {
 	for _, v := range verdicts {

@@ -401,11 +401,8 @@ func (s *Store) HostRun(ctx context.Context, changeID int64, host string) (view.
 		N      int
 		Sealed []byte
 	}](ctx, s.views, `select n, step, begun_at, ended_at, outcome, sealed from steps where host_run = $1 order by n`, r.ID)
-	if err == nil && len(steps) == 0 {
-		err = s.views.QueryRow(ctx, `select n > 0 from host_runs where id = $1`, r.ID).Scan(&r.StepsGone)
-	}
 	if err == nil {
-		err = s.views.QueryRow(ctx, `select baseline, later from host_runs where id = $1`, r.ID).Scan(&r.Before, &r.After)
+		err = s.views.QueryRow(ctx, `select n > 0 and $2, baseline, later from host_runs where id = $1`, r.ID, len(steps) == 0).Scan(&r.StepsGone, &r.Before, &r.After)
 	}
 	if err != nil {
 		return view.HostRun{}, err

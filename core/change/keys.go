@@ -15,13 +15,9 @@ func Keys() map[string][]string {
 }
 
 func keys(all map[string][]string, at string, of reflect.Type) {
-	for f := range fieldsOf(of) {
+	for _, f := range reflect.VisibleFields(of) { // those of a mapping that stands inline among them
 		name, _, _ := strings.Cut(f.Tag.Get("yaml"), ",")
-		switch {
-		case name == "-":
-			continue
-		case name == "": // its keys stand among those of the mapping
-			keys(all, at, f.Type)
+		if name == "" || name == "-" {
 			continue
 		}
 		all[at] = append(all[at], name)
@@ -29,18 +25,8 @@ func keys(all map[string][]string, at string, of reflect.Type) {
 		for inner.Kind() == reflect.Pointer || inner.Kind() == reflect.Slice || inner.Kind() == reflect.Map {
 			inner = inner.Elem()
 		}
-		if inner.Kind() == reflect.Struct && slices.ContainsFunc(slices.Collect(fieldsOf(inner)), func(f reflect.StructField) bool { return f.Tag.Get("yaml") != "" }) {
+		if inner.Kind() == reflect.Struct && slices.ContainsFunc(reflect.VisibleFields(inner), func(f reflect.StructField) bool { return f.Tag.Get("yaml") != "" }) {
 			keys(all, strings.TrimPrefix(at+"/"+name, "/"), inner)
-		}
-	}
-}
-
-func fieldsOf(of reflect.Type) func(func(reflect.StructField) bool) {
-	return func(yield func(reflect.StructField) bool) {
-		for i := range of.NumField() {
-			if !yield(of.Field(i)) {
-				return
-			}
 		}
 	}
 }

@@ -1,7 +1,6 @@
 package render
 
 import (
-	"cmp"
 	"errors"
 
 	"wladder/core/change"
@@ -14,15 +13,16 @@ var ErrUnread = errors.New("it asks what stands in the host's files, or for the 
 // Foresee tells, of a host whose files were not read, whether an edit is made there, and which value
 // an edit whose value is not written out comes to: "secret NAME" of a secret, empty of all others.
 func Foresee(spec *change.Spec, e change.Edit, host expr.Host) (value string, made bool, err error) {
-	for _, source := range []string{e.Where, e.Compute, e.By} {
-		if source == "" {
-			continue
-		}
-		if err := readable(source); err != nil {
-			return "", false, err
-		}
+	needs, err := unread(expr.Bool, e.Where)
+	if err == nil {
+		var more bool
+		more, err = unread(expr.Scalar, e.Compute, e.By)
+		needs = needs || more
 	}
-	values, err := foreseen(spec, e, host)
+	var values map[string]string
+	if err == nil && needs {
+		values, err = foreseen(spec, host)
+	}
 	if err != nil {
 		return "", false, err
 	}
@@ -42,48 +42,36 @@ func Foresee(spec *change.Spec, e change.Edit, host expr.Host) (value string, ma
 	case e.Secret != "":
 		value = "secret " + e.Secret
 	case e.Secrets != nil:
-		key, failed := scalar(e.By, vars)
-		name, there := e.Secrets[key]
-		if !there && e.Otherwise != nil {
-			name, there = e.Otherwise.Text, true
-		}
-		if err = failed; err == nil && !there {
-			err = errors.New("the table of secrets has nothing for " + key + ", and no otherwise")
-		}
-		value = "secret " + name
+		value, err = secretOnHost(e, vars)
+		value = "secret " + value
 	}
 	return value, true, err
 }
 
-// readable errs where an expression cannot be told without the host's files.
-func readable(source string) error {
-	var program *expr.Program
-	var err error
-	for _, kind := range []expr.Kind{expr.Scalar, expr.Bool} {
-		if program, err = expr.Compile(source, expr.EditVars, kind); err == nil {
-			break
+// unread errs where an expression cannot be told without the host's files, and says whether any asks
+// for the change's named values. Empty ones ask for nothing.
+func unread(kind expr.Kind, sources ...string) (values bool, err error) {
+	for _, source := range sources {
+		if source == "" {
+			continue
 		}
+		program, err := expr.Compile(source, expr.EditVars, kind)
+		if err != nil {
+			return false, err
+		}
+		if program.Uses("present") || program.Uses("instance") {
+			return false, ErrUnread
+		}
+		values = values || program.Uses("values")
 	}
-	if err != nil {
-		return err
-	}
-	if program.Uses("present") || program.Uses("instance") {
-		return ErrUnread
-	}
-	return nil
+	return values, nil
 }
 
-// foreseen computes those of the change's values that an edit's expressions may speak of.
-func foreseen(spec *change.Spec, e change.Edit, host expr.Host) (map[string]string, error) {
-	values := map[string]string{}
-	if e.Compute+e.By+e.Where == "" {
-		return values, nil
-	}
+// foreseen computes the change's named values on a host whose files were not read.
+func foreseen(spec *change.Spec, host expr.Host) (map[string]string, error) {
 	for _, v := range spec.Values {
-		if source := cmp.Or(v.Compute, v.By); source != "" {
-			if err := readable(source); err != nil {
-				return nil, err
-			}
+		if _, err := unread(expr.Scalar, v.Compute, v.By); err != nil {
+			return nil, err
 		}
 	}
 	values, findings := named(spec, func(string) *known { return &known{host: host} })

@@ -180,6 +180,22 @@ func onHost(t change.Table, vars map[string]any) (change.Scalar, error) {
 	return v, nil
 }
 
+// secretOnHost gives the name that an edit's table of secrets has for the host.
+func secretOnHost(e change.Edit, vars map[string]any) (name string, err error) {
+	key, err := scalar(e.By, vars)
+	if err != nil {
+		return "", err
+	}
+	name, there := e.Secrets[key]
+	if !there && e.Otherwise != nil {
+		name, there = e.Otherwise.Text, true
+	}
+	if !there {
+		err = fmt.Errorf("the table of secrets has nothing for %q, and no otherwise", key)
+	}
+	return name, err
+}
+
 func scalar(source string, vars map[string]any) (string, error) {
 	program, err := expr.Compile(source, expr.EditVars, expr.Scalar)
 	if err != nil {
@@ -232,16 +248,9 @@ func (s *set) on(e change.Edit) (change.Edit, bool) {
 	}
 	switch {
 	case e.Secrets != nil:
-		key, err := scalar(e.By, s.vars)
+		name, err := secretOnHost(e, s.vars)
 		if err != nil {
 			return bad(err)
-		}
-		name, there := e.Secrets[key]
-		if !there && e.Otherwise != nil {
-			name, there = e.Otherwise.Text, true
-		}
-		if !there {
-			return bad(fmt.Errorf("the table of secrets has nothing for %q, and no otherwise", key))
 		}
 		e.Secret = name
 		if !slices.Contains(s.Chosen, name) {

@@ -8,6 +8,9 @@ import (
 	"wladder/core/outline"
 )
 
+// DraftHosts is how many hosts are named of those that a draft fits.
+const DraftHosts = 12
+
 // DraftChecked is what a change says before it is drafted, from what is known of hosts: none is
 // asked for it.
 type DraftChecked struct {
