@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/interp"
 )
 
@@ -31,7 +32,7 @@ func init() { // in a function, since some of them run others
 		"flock": flock, "sh": sh, "bash": bash, "unshare": unshare, "mount": mount, "timeout": timeout,
 		"nproc": nproc, "uname": uname, "date": date, "getconf": getconf, "systemctl": systemctl, "dpkg-query": dpkgQuery, "systemd-run": systemdRun,
 		"head": head, "tail": tail, "wc": wc, "ls": ls, "rmdir": rmdir, "mktemp": mktemp, "mountpoint": mountpoint,
-		"setpriv": setpriv, "sleep": sleep, "gzip": gunzip, "ip": ip, "lsattr": lsattr, "ss": ss, "journalctl": journalctl,
+		fullPrintf: printf, "setpriv": setpriv, "sleep": sleep, "gzip": gunzip, "ip": ip, "lsattr": lsattr, "ss": ss, "journalctl": journalctl,
 	}
 }
 
@@ -80,6 +81,28 @@ func absolute(hc interp.HandlerContext, names []string) []string {
 		}
 	}
 	return all
+}
+
+// fullPrintf is what printf is called while the disk is full: the interpreter's own does not say that
+// a write failed, as the shell's does, and what was to be written would be taken for written.
+const fullPrintf = "printf on a full disk"
+
+func printf(_ context.Context, _ *shell, hc interp.HandlerContext, args []string) error {
+	if len(args) == 0 {
+		return fail(hc, 2, "sh: printf: usage: printf format [arg ...]")
+	}
+	for rest := args[1:]; ; {
+		text, used, err := expand.Format(nil, args[0], rest)
+		if err == nil {
+			_, err = io.WriteString(hc.Stdout, text)
+		}
+		if err != nil {
+			return fail(hc, 1, "sh: printf: I/O error: %v", err)
+		}
+		if rest = rest[used:]; used == 0 || len(rest) == 0 {
+			return nil
+		}
+	}
 }
 
 func base64Command(_ context.Context, _ *shell, hc interp.HandlerContext, args []string) error {

@@ -98,6 +98,9 @@ func (s *shell) run(ctx context.Context, text string, in io.Reader, out, errs io
 			if args[0] == "pwd" && len(args) == 2 && args[1] == "-P" { // as cd -P left it; the interpreter would look on this machine
 				return []string{"pwd"}, nil
 			}
+			if args[0] == "printf" && s.files.full.Load() {
+				return append([]string{fullPrintf}, args[1:]...), nil
+			}
 			if args[0] == "eval" && len(args) == 2 {
 				return []string{"eval", evaluated(args[1])}, nil
 			}

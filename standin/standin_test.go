@@ -298,3 +298,18 @@ func TestPrograms(t *testing.T) {
 		}
 	}
 }
+
+// TestFullDisk has a shell hear that nothing can be written, and keep what stands: a fence above all.
+func TestFullDisk(t *testing.T) {
+	h := start(t, 77)
+	run(h, "mkdir -p /var/lib/w; printf '1\\n' >/var/lib/w/fence")
+	h.Fill(true)
+	out, _ := run(h, `if ! printf '%s\n' 2 2>/dev/null >/var/lib/w/fence.new; then echo full; else mv -f -T -- /var/lib/w/fence.new /var/lib/w/fence; fi; printf '%s,' a "$(printf %s b)"; cat /var/lib/w/fence`)
+	if out != "full\na,b,1\n" {
+		t.Errorf("on a full disk: %q", out)
+	}
+	h.Fill(false)
+	if out, status := run(h, "printf '2\\n' >/var/lib/w/fence; cat /var/lib/w/fence"); out != "2\n" || status != 0 {
+		t.Errorf("once it is free: %q, %d", out, status)
+	}
+}
