@@ -5,8 +5,6 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
-	"log/slog"
-	"net/http/httptest"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -20,8 +18,6 @@ import (
 	"github.com/chromedp/chromedp/kb"
 	"golang.org/x/time/rate"
 
-	"wladder/api"
-	"wladder/console"
 	"wladder/console/chromium"
 	"wladder/core/change"
 	"wladder/core/definition"
@@ -31,7 +27,6 @@ import (
 	"wladder/engine"
 	"wladder/host"
 	"wladder/store"
-	"wladder/store/postmaster"
 )
 
 var fluid = flag.Int("fluid", 600, "over so many hosts TestFluidPages measures the pages; the figures in docs/performance.md are of 10000")
@@ -53,15 +48,10 @@ var works = store.Server{Name: "works", Scripts: []string{"scripts"}, Lease: tim
 // withEvents serves a database as serve does, with an engine that tells of what happens, and a
 // definition in force that rehearsedOver's plan may rest on.
 func withEvents(t *testing.T) (url string, st *store.Store, digest string) {
-	st, err := store.Open(t.Context(), postmaster.Fresh(t), store.Key{1})
+	st = opened(t)
+	err := st.AddAccount(t.Context(), "setup", view.Account{Name: "oda", Display: "Oda Marsh", Roles: []string{"reviewer"}}, "a long password")
 	if err != nil {
 		t.Fatal(err)
-	}
-	t.Cleanup(st.Close)
-	for name, roles := range map[string][]string{"ines": {"author"}, "ada": {"admin"}, "ben": {"admin"}, "oda": {"reviewer"}, "tam": {"operator"}} {
-		if err := st.AddAccount(t.Context(), "setup", view.Account{Name: name, Display: name, Roles: roles}, "a long password"); err != nil {
-			t.Fatal(err)
-		}
 	}
 	svc, err := definition.Stored("pages", written.Names, []byte(pagesOfAll))
 	if err == nil {
@@ -80,9 +70,7 @@ func withEvents(t *testing.T) (url string, st *store.Store, digest string) {
 	<-there
 	running.Go(func() { e.Run(ctx) })
 	t.Cleanup(func() { stop(); running.Wait() })
-	server := httptest.NewServer(api.New(api.Config{Store: st, Engine: e, Log: slog.New(slog.DiscardHandler), Console: console.Files()}))
-	t.Cleanup(server.Close)
-	return server.URL, st, svc.Digest
+	return serving(t, st, e), st, svc.Digest
 }
 
 // seenFrom notes, in each page that is opened: when its work was there first, the longest task until

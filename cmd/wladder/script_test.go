@@ -121,6 +121,12 @@ func words(line string) (all []string) {
 }
 
 func serve(t testing.TB) (string, *store.Store) {
+	st := opened(t)
+	return serving(t, st, engine.New(engine.Config{Store: st, Dialer: engine.Over(&host.Dialer{})})), st
+}
+
+// opened gives a fresh database with a person of each kind.
+func opened(t testing.TB) *store.Store {
 	st, err := store.Open(t.Context(), postmaster.Fresh(t), store.Key{1})
 	if err != nil {
 		t.Fatal(err)
@@ -131,7 +137,12 @@ func serve(t testing.TB) (string, *store.Store) {
 			t.Fatal(err)
 		}
 	}
-	server := httptest.NewServer(api.New(api.Config{Store: st, Engine: engine.New(engine.Config{Store: st, Dialer: engine.Over(&host.Dialer{})}), Log: slog.New(slog.DiscardHandler), Console: console.Files()}))
+	return st
+}
+
+// serving serves a database over HTTP, and gives the address.
+func serving(t testing.TB, st *store.Store, e *engine.Engine) string {
+	server := httptest.NewServer(api.New(api.Config{Store: st, Engine: e, Log: slog.New(slog.DiscardHandler), Console: console.Files()}))
 	t.Cleanup(server.Close)
-	return server.URL, st
+	return server.URL
 }

@@ -124,15 +124,14 @@ export const checked = (source: string) =>
     retry: false,
   })
 
-// previewed is what a text comes to on one host, by the copy of its files that was last read; a
-// greater again has them read anew.
-export const previewed = (text: string, host: string, again: number) =>
+// preview says what a text comes to on one host; again has the host's files read anew.
+export const preview = (text: string, host: string, again: boolean) => done(api.POST('/drafts/preview', { body: { text, host, again } }))
+
+// previewed is the same by the copy of the files that was last read.
+export const previewed = (text: string, host: string) =>
   queryOptions({
-    queryKey: ['previewed', host, again, text],
-    queryFn: ({ client }) => {
-      const anew = again > 0 && client.getQueriesData({ queryKey: ['previewed', host, again] }).every(([, data]) => data === undefined)
-      return done(api.POST('/drafts/preview', { body: { text, host, again: anew } }))
-    },
+    queryKey: ['previewed', host, text],
+    queryFn: () => preview(text, host, false),
     placeholderData: keepPreviousData,
     staleTime: Infinity,
     retry: false,

@@ -43,3 +43,8 @@ export function inWords(nanoseconds: number): string {
 export function counted(n: number, one: string): string {
   return n === 1 ? `1 ${one}` : `${n} ${one}s`
 }
+
+// milliseconds says a short time, with a tenth where that counts.
+export function milliseconds(ms: number): string {
+  return ms < 10 ? `${ms.toFixed(1)} ms` : `${Math.round(ms)} ms`
+}

@@ -184,6 +184,11 @@ function Bundle({ counts, y, planned, onState }: { counts: { [state: string]: nu
   )
 }
 
+// plannedRungs gives the rungs of a plan: a host that is alone on one by its name.
+export function plannedRungs(plan: Outline): Rung[] {
+  return plan.stages.map((s) => ({ stage: s.stage, name: s.hosts.count === 1 ? s.hosts.first.join() : s.takes, gate: s.gate, hosts: s.hosts.count, counts: { queued: s.hosts.count } }))
+}
+
 // floorsOf gives the floors of a plan's pools.
 export function floorsOf(plan: Outline | undefined): Floor[] {
   return (plan?.pools ?? []).filter((p) => p.keep > 0).map((p) => ({ pool: p.name ? `pool ${p.name} of ${p.service}` : p.service, keep: p.keep, hosts: p.hosts }))

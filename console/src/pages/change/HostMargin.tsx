@@ -4,6 +4,7 @@ import { useState } from 'react'
 import { Link } from 'react-router'
 import type { HostRun, Schemas } from '../../api/client'
 import { change, hostRun, orderHost } from '../../api/queries'
+import { milliseconds } from '../../ui/Ago'
 import { StateMark } from '../../ui/StateMark'
 import { FilesOf } from './WholeFiles'
 
@@ -93,7 +94,7 @@ function Answers({ before, after }: { before: Verdict[]; after: Verdict[] }) {
 function answered(v: Verdict | undefined): string {
   if (!v) return 'not asked yet'
   if (v.waits) return 'waits for the change'
-  return `${v.well ? 'well' : 'not well'}, ${v.why}${v.ms ? `, ${v.ms < 10 ? v.ms.toFixed(1) : Math.round(v.ms)} ms` : ''}`
+  return `${v.well ? 'well' : 'not well'}, ${v.why}${v.ms ? `, ${milliseconds(v.ms)}` : ''}`
 }
 
 interface HostChoice {

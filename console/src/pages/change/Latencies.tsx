@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { latencies } from '../../api/queries'
-import { counted } from '../../ui/Ago'
+import { counted, milliseconds } from '../../ui/Ago'
 
 const width = 360
 const row = 34
@@ -21,7 +21,7 @@ export function Latencies({ id, climb, moves }: { id: number; climb: number; mov
   )
   return (
     <figure className="course">
-      <svg viewBox={`0 0 ${200 + width + 130} ${all.length * row + 4}`} role="img" aria-label={all.map((l) => `${l.probe}: ${shown(l.before.middle)} before, ${shown(l.after.middle)} after`).join('; ')}>
+      <svg viewBox={`0 0 ${200 + width + 130} ${all.length * row + 4}`} role="img" aria-label={all.map((l) => `${l.probe}: ${milliseconds(l.before.middle)} before, ${milliseconds(l.after.middle)} after`).join('; ')}>
         {all.map((l, i) => (
           <g key={l.probe} transform={`translate(0,${i * row + 4})`}>
             <text x={0} y={16}>
@@ -31,7 +31,7 @@ export function Latencies({ id, climb, moves }: { id: number; climb: number; mov
             {line(7, l.before, '3 2')}
             {line(20, l.after)}
             <text x={200 + width + 10} y={16}>
-              {shown(l.before.middle)} → {shown(l.after.middle)}
+              {milliseconds(l.before.middle)} → {milliseconds(l.after.middle)}
             </text>
           </g>
         ))}
@@ -39,8 +39,4 @@ export function Latencies({ id, climb, moves }: { id: number; climb: number; mov
       <figcaption className="second">Time to answer a probe: before, dashed, and after; eight of ten hosts on the line, the middle one at the bar</figcaption>
     </figure>
   )
-}
-
-function shown(ms: number): string {
-  return ms < 10 ? `${ms.toFixed(1)} ms` : `${Math.round(ms)} ms`
 }

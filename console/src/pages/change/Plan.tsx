@@ -1,6 +1,6 @@
 import type { Outline } from '../../api/client'
 import { counted } from '../../ui/Ago'
-import { floorsOf, Ladder } from '../../ui/Ladder'
+import { floorsOf, Ladder, plannedRungs } from '../../ui/Ladder'
 import { Forecast } from '../../ui/Forecast'
 
 // most is how many rows of one kind are shown before the others are counted.
@@ -9,13 +9,12 @@ const most = 8
 // Plan is what a reviewer approves besides the diffs: the edits in words, how fast they go
 // out, what is out at most, and what is asked before and after.
 export function Plan({ plan, climbs }: { plan: Outline; climbs: boolean }) {
-  const rungs = plan.stages.map((s) => ({ stage: s.stage, name: s.hosts.count === 1 ? s.hosts.first.join() : s.takes, gate: s.gate, hosts: s.hosts.count, counts: { queued: s.hosts.count } }))
   return (
     <section aria-label="The plan" id="plan">
       <h2>Plan</h2>
       <List of={plan.edits.map((e) => `${e.service ? `${e.service}: ` : ''}${e.words}${e.where ? `; only where ${e.where}` : ''}`)} mono />
       {plan.values && <List of={plan.values.map((v) => `value ${v.name}: ${v.words}`)} mono />}
-      {!climbs && <Ladder rungs={rungs} floors={floorsOf(plan)} planned />}
+      {!climbs && <Ladder rungs={plannedRungs(plan)} floors={floorsOf(plan)} planned />}
       {!climbs && <Forecast plan={plan} />}
       <List of={[...plan.pace, ...plan.parts.map((p) => p.words), ...plan.pools.map((p) => p.words), ...(plan.more_pools ? [counted(plan.more_pools, 'more pool')] : [])]} most={most + 4} />
       {plan.probes.length > 0 && <Probes of={plan.probes} />}

@@ -1,6 +1,6 @@
-import { useQuery } from '@tanstack/react-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { hosts, previewed } from '../../api/queries'
+import { hosts, preview, previewed } from '../../api/queries'
 import { Ago } from '../../ui/Ago'
 import { Diff } from '../../ui/Diff'
 import { Findings } from '../../ui/Findings'
@@ -18,33 +18,41 @@ function oddOnes(draft: Draft): string[] {
 // server read last.
 export function OnHost({ draft }: { draft: Draft }) {
   const [host, setHost] = useState('')
-  const [again, setAgain] = useState(0)
+  const cache = useQueryClient()
   const where = said(draft.of, 'where')
   const some = useQuery({ ...hosts({ where: where || undefined, limit: 200 }), enabled: draft.problems.every((p) => !p.text.startsWith('where:')), refetchInterval: false })
   const right = draft.check.data !== undefined && draft.problems.length === 0
-  const seen = useQuery({ ...previewed(draft.asked, host, again), enabled: host !== '' && right })
+  const seen = useQuery({ ...previewed(draft.asked, host), enabled: host !== '' && right })
+  const anew = useMutation({
+    mutationFn: () => preview(draft.asked, host, true),
+    onSuccess: (found) => {
+      cache.removeQueries({ queryKey: ['previewed', host] }) // what rests on the copy before
+      cache.setQueryData(previewed(draft.asked, host).queryKey, found)
+    },
+  })
+  const offered = oddOnes(draft)
   return (
     <section aria-label="On this host">
       <h2>On this host</h2>
       <select className="go-field" aria-label="Host to see the change on" value={host} onChange={(e) => setHost(e.target.value)}>
         <option value="">choose a host; its files are read once</option>
-        {oddOnes(draft).map((name) => (
+        {offered.map((name) => (
           <option key={name}>{name}</option>
         ))}
         {(some.data ?? [])
-          .filter((h) => !oddOnes(draft).includes(h.name))
+          .filter((h) => !offered.includes(h.name))
           .map((h) => (
             <option key={h.id}>{h.name}</option>
           ))}
       </select>
       {host && !right && <p className="second">{seen.data ? 'As it was before the last keys: something is wrong with the text now.' : 'Shown once nothing is wrong with the text.'}</p>}
-      {seen.error && <Problem error={seen.error} />}
+      {[seen.error, anew.error].map((error, i) => error && <Problem key={i} error={error} />)}
       {seen.isFetching && !seen.data && <Waiting what={`files of ${host}`} />}
       {seen.data?.host === host && (
         <>
           <p className="second">
             By the copy read <Ago at={seen.data.read_at} />.{' '}
-            <button type="button" className="plain-button" onClick={() => setAgain(again + 1)}>
+            <button type="button" className="plain-button" disabled={anew.isPending || !right} onClick={() => anew.mutate()}>
               Read again
             </button>
           </p>

@@ -1,6 +1,6 @@
 import { Button } from 'antd'
 import { Forecast } from '../../ui/Forecast'
-import { floorsOf, Ladder } from '../../ui/Ladder'
+import { floorsOf, Ladder, plannedRungs } from '../../ui/Ladder'
 import { Expression } from './Expression'
 import type { Known } from './completion'
 import { add, has, listed, put, said, type Key } from './document'
@@ -46,7 +46,7 @@ export function Pace({ draft, known }: { draft: Draft; known: Known }) {
       </div>
       {outline && (
         <>
-          <Ladder planned floors={floorsOf(outline)} rungs={outline.stages.map((s) => ({ stage: s.stage, name: s.hosts.count === 1 ? s.hosts.first.join() : s.takes, gate: s.gate, hosts: s.hosts.count, counts: { queued: s.hosts.count } }))} />
+          <Ladder planned floors={floorsOf(outline)} rungs={plannedRungs(outline)} />
           <Forecast plan={outline} />
           <ul className="sentences">
             {[...outline.pace, ...outline.pools.map((p) => p.words)].map((words, i) => (

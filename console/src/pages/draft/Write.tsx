@@ -5,6 +5,7 @@ import { Link, useSearchParams } from 'react-router'
 import type { Outline } from '../../api/client'
 import { draftKeys, labels, secrets, serviceInForce, serviceParts, services } from '../../api/queries'
 import { counted } from '../../ui/Ago'
+import { Findings } from '../../ui/Findings'
 import { Problem, Waiting } from '../../ui/States'
 import { Copied } from './Copied'
 import { inYAML, type Known } from './completion'
@@ -152,16 +153,7 @@ function Checked({ draft: d }: { draft: Draft }) {
           {c.without > 0 && ` ${counted(c.without, 'host')} of them ${c.without === 1 ? 'does' : 'do'} not carry the service, or ${c.without === 1 ? 'is' : 'are'} set aside.`}
         </p>
       )}
-      {c && c.doubts.length > 0 && (
-        <ul className="findings">
-          {c.doubts.map((text, i) => (
-            <li className="finding veto" key={i}>
-              <b>veto</b>
-              <span className="wrap">{text}</span>
-            </li>
-          ))}
-        </ul>
-      )}
+      {c && <Findings findings={c.doubts.map((text) => ({ level: 'veto', code: '', text }))} />}
       {c?.outline && <p className="second">{leastOf(c.outline)}</p>}
     </section>
   )

@@ -87,8 +87,7 @@ export function inYAML(context: CompletionContext, known: Known): CompletionResu
 function within(above: string, line: string): string {
   const path: string[] = []
   let indent = /^\s*/.exec(line)?.[0].length ?? 0
-  const open = line.lastIndexOf('{') > line.lastIndexOf('}') ? /([\w_-]+): *\[?[^{]*\{[^{]*$/.exec(line)?.[1] : undefined
-  if (open && indent > 0 && !/^\s*-\s*\{/.test(line)) path.unshift(open)
+  const open = line.lastIndexOf('{') > line.lastIndexOf('}') && !/^\s*-\s*\{/.test(line) ? /([\w-]+): *\[?[^{]*\{[^{]*$/.exec(line)?.[1] : undefined
   if (/^\s*-/.test(line) && indent === 0) indent = 1 // a list may stand at its key's own indent
   for (const text of above.split('\n').reverse()) {
     const found = /^(\s*)(?:- +)?([\w_-]+):/.exec(text)
@@ -99,6 +98,5 @@ function within(above: string, line: string): string {
       indent = its
     }
   }
-  if (open && !path.includes(open) && !/^\s*-\s*\{/.test(line)) path.push(open)
-  return path.join('/')
+  return [...path, ...(open ? [open] : [])].join('/')
 }

@@ -9,7 +9,7 @@ export type Key = string | number
 const out = { lineWidth: 0, flowCollectionPadding: false }
 
 export function read(text: string): Document.Parsed {
-  return parseDocument(text, { schema: 'failsafe', keepSourceTokens: true })
+  return parseDocument(text, { schema: 'failsafe' })
 }
 
 // unreadable says why a text is no YAML at all; empty where it is.
@@ -48,8 +48,7 @@ function node(doc: Document, value: unknown): unknown {
     return scalar
   }
   if (value === true) return new Scalar('true')
-  const made = doc.createNode(value, { flow: !JSON.stringify(value).includes('\\n') })
-  return made
+  return doc.createNode(value, { flow: !JSON.stringify(value).includes('\\n') })
 }
 
 // said is what stands under a key, where that is a text.
