@@ -78,6 +78,9 @@ func TestInsideExamples(t *testing.T) {
 	}
 	change := fmt.Sprintf("title: t\nreason: r\nservices: [%s]\nwhere: labels.role == \"bulletin\"\ncount: 1\nedits: [%s]\nladder: {soak: 2s}\n", strings.Join(services, ", "), strings.Join(edits, ", "))
 
+	conn, err := r.dialer.Connect(t.Context(), target(hostView(t, n)))
+	must(t, "a sign-in that stays: the login's own user manager would end 10 s after the last one", err)
+	defer conn.Close()
 	r.drafted(change) // what a first sign-in and a first start of each checker touch
 	r.on(n, watcher)
 	tree := func() string { // but for what running databases write themselves
