@@ -166,7 +166,7 @@ func newWorld(t *testing.T, bin string, part, pools, servers int) *world {
 	t.Helper()
 	w := &world{T: t, bin: bin, net: part, database: postmaster.Fresh(t), token: map[string]string{}}
 	first := t.TempDir()
-	out, err := exec.Command(bin, "-data", first, "-show-key").Output()
+	out, err := exec.Command(bin, "show-key", "-data", first).Output()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -274,7 +274,7 @@ func (w *world) start(n int) {
 	p := &process{n: n, url: fmt.Sprintf("http://127.22.%d.250:%d", w.net, 18500+n)}
 	ended := make(chan struct{}, 1)
 	run := func() {
-		cmd := exec.Command(w.bin, "-data", w.data[n], "-listen", strings.TrimPrefix(p.url, "http://"), "-lease", "500ms", "-accounts", filepath.Join(w.data[n], "people"), "-own-climbs")
+		cmd := exec.Command(w.bin, "serve", "-data", w.data[n], "-listen", strings.TrimPrefix(p.url, "http://"), "-lease", "500ms", "-accounts", filepath.Join(w.data[n], "people"), "-own-climbs")
 		cmd.Env = append(os.Environ(), "WLADDERD_DATABASE="+w.database)
 		cmd.Stderr = lockedWriter{w, n}
 		if err := cmd.Start(); err != nil {

@@ -114,7 +114,7 @@ func (r Refusal) Advice() string {
 	case TimedOut:
 		return "Is a firewall in between, or is the machine too busy to answer? Rehearse again to read such hosts anew"
 	case NotPermittedTo:
-		return "Put the key that wladderd -show-key prints into the authorized_keys of that login, and see that sshd lets it sign in"
+		return "Put the key that wladderd show-key prints into the authorized_keys of that login, and see that sshd lets it sign in"
 	case NoWayThere:
 		return "The host itself was not asked: it is reached by way of that one"
 	case WithoutSudo:

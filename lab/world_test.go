@@ -53,7 +53,7 @@ func newWorld(t *testing.T, numbers ...int) *world {
 		accounts += name + "\t" + name + "\tauthor,reviewer,operator,admin\ta long password\n"
 	}
 	must(t, "accounts", os.WriteFile(filepath.Join(w.dir, "accounts"), []byte(accounts), 0o600))
-	key, err := exec.Command(filepath.Join(os.Getenv("LAB_BIN"), "wladderd"), "-data", filepath.Join(w.dir, "data"), "-show-key").Output()
+	key, err := exec.Command(filepath.Join(os.Getenv("LAB_BIN"), "wladderd"), "show-key", "-data", filepath.Join(w.dir, "data")).Output()
 	must(t, "key", err)
 	var hosts strings.Builder
 	for _, n := range numbers {
@@ -90,7 +90,7 @@ func (w *world) serve(data string) (server *exec.Cmd, url string) {
 	listen := free.Addr().String()
 	free.Close()
 	url = "http://" + listen
-	server = exec.Command(filepath.Join(os.Getenv("LAB_BIN"), "wladderd"), "-data", data, "-listen", listen, "-lease", "2s", "-accounts", filepath.Join(w.dir, "accounts"), "-own-climbs")
+	server = exec.Command(filepath.Join(os.Getenv("LAB_BIN"), "wladderd"), "serve", "-data", data, "-listen", listen, "-lease", "2s", "-accounts", filepath.Join(w.dir, "accounts"), "-own-climbs")
 	server.Env = append(os.Environ(), "WLADDERD_DATABASE="+w.database)
 	server.Stderr = &w.log
 	must(w.T, "wladderd", server.Start())

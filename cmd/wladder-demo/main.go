@@ -128,7 +128,7 @@ func (o *office) start(ctx context.Context, listen string, second int) error {
 		return err
 	}
 	wladderd := filepath.Join(o.bin, "wladderd")
-	out, err := exec.CommandContext(ctx, wladderd, "-data", data, "-show-key").Output()
+	out, err := exec.CommandContext(ctx, wladderd, "show-key", "-data", data).Output()
 	if err != nil {
 		return fmt.Errorf("%s: %w; run make build first", wladderd, err)
 	}
@@ -146,7 +146,7 @@ func (o *office) start(ctx context.Context, listen string, second int) error {
 		return err
 	}
 	// One server for accounts and service: PostgreSQL starts once.
-	o.server = exec.Command(wladderd, "-data", data, "-listen", listen, "-lease", "3s", "-accounts", o.accounts(), "-own-climbs") // a small office: who writes may start it
+	o.server = exec.Command(wladderd, "serve", "-data", data, "-listen", listen, "-lease", "3s", "-accounts", o.accounts(), "-own-climbs") // a small office: who writes may start it
 	o.server.Stdout, o.server.Stderr = log, log
 	o.server.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM, Setpgid: true}
 	if err := o.server.Start(); err != nil {

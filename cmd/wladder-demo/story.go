@@ -179,7 +179,7 @@ func (g *guide) lookedBack() {
 	g.wladder(0, "host", "-service", "bulletin-pages", "-history", "events/worker_connections", "bulletin-coast-02")
 	g.wladder(0, "settings", "-host", "bulletin-coast-02", "-service", "bulletin-pages")
 	if g.err == nil {
-		key, err := exec.CommandContext(g.ctx, filepath.Join(g.office.bin, "wladderd"), "-data", filepath.Join(g.office.dir, "server"), "-show-record-key").Output()
+		key, err := exec.CommandContext(g.ctx, filepath.Join(g.office.bin, "wladderd"), "show-record-key", "-data", filepath.Join(g.office.dir, "server")).Output()
 		if err == nil {
 			err = os.WriteFile(filepath.Join(g.office.dir, "record-key"), key, 0o644)
 		}

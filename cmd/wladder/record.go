@@ -17,7 +17,7 @@ var recordCommand = command{"record", "", "what happened, by whom; -verify tells
 	verify := f.Bool("verify", false, "check the whole chain")
 	export := f.String("export", "", "write all entries to this `file`, as JSON lines, and a signed checkpoint behind them")
 	check := f.String("check", "", "check an export in this `file`, with no server")
-	key := f.String("key", "", "with -check: the `file` with the public key that wladderd -show-record-key printed, kept since before")
+	key := f.String("key", "", "with -check: the `file` with the public key that wladderd show-record-key printed, kept since before")
 	since := f.String("since", "", "only entries since then: a length of time such as 90m or 48h, or a day or moment such as 2031-03-01T14:00:00Z")
 	limit := f.Int("limit", 0, "the last so many of them")
 	return func(ctx context.Context, t *terminal, _ []string) error {

@@ -146,7 +146,7 @@ func (w *world) openSSH() (pid int, hostKey, identity string) {
 	}
 	hostPath, hostKey := pair("host")
 	identity, client := pair("client")
-	ours, err := exec.Command(w.bin, "-data", w.data, "-show-key").Output()
+	ours, err := exec.Command(w.bin, "show-key", "-data", w.data).Output()
 	if err != nil {
 		w.Fatal(err)
 	}

@@ -149,7 +149,7 @@ func TestDatabaseOfYesterday(t *testing.T) {
 	}
 	for _, dir := range []string{one, two} {
 		w.kill()
-		cmd := exec.Command(w.bin, "-data", dir, "-go-on-from-copy", "ada,ben")
+		cmd := exec.Command(w.bin, "go-on-from-copy", "-data", dir, "ada", "ben")
 		cmd.Env = append(os.Environ(), "WLADDERD_DATABASE="+w.database)
 		cmd.Stdin = strings.NewReader("a long password\na long password\n")
 		if out, err := cmd.CombinedOutput(); err != nil {

@@ -8,9 +8,12 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"os/user"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 )
 
@@ -23,13 +26,14 @@ type door struct {
 	proxies          []netip.Prefix
 }
 
-func (d *door) validate() error {
+func (c *config) validateDoor() error {
+	d := &c.door
 	host, _, err := net.SplitHostPort(d.listen)
 	if err != nil {
-		return fmt.Errorf("-listen: %q is no address; want one such as 127.0.0.1:8480", d.listen)
+		return c.wrong("listen", "%q is not an address; want one such as 127.0.0.1:8480", d.listen)
 	}
 	if (d.certificate == "") != (d.key == "") {
-		return errors.New("-certificate and -certificate-key: want both or none")
+		return c.wrong("certificate", "certificate and certificate-key: want both or neither")
 	}
 	for _, text := range strings.FieldsFunc(d.behind, func(r rune) bool { return r == ',' || r == ' ' }) {
 		prefix, err := netip.ParsePrefix(text)
@@ -37,13 +41,13 @@ func (d *door) validate() error {
 			prefix, err = at.Prefix(at.BitLen())
 		}
 		if err != nil {
-			return fmt.Errorf("-behind: %q is no address and no network", text)
+			return c.wrong("behind", "%q is neither an address nor a network", text)
 		}
 		d.proxies = append(d.proxies, prefix)
 	}
 	at, err := netip.ParseAddr(host)
 	if loopback := host == "localhost" || err == nil && at.IsLoopback(); !loopback && d.certificate == "" && len(d.proxies) == 0 {
-		return fmt.Errorf("-listen: %s can be reached from elsewhere, where passwords would go in the clear; want -certificate and -certificate-key, or -behind with the address of a proxy that has them", d.listen)
+		return c.wrong("listen", "%s can be reached from elsewhere, where passwords would go in the clear; want certificate and certificate-key, or behind with the address of a proxy that has them", d.listen)
 	}
 	return nil
 }
@@ -130,12 +134,19 @@ func private(path string) error {
 	return err
 }
 
-// checkData checks that nobody else can put anything into the server's directory, or
-// read its keys.
+// checkData checks that the server's directory is ours, and that nobody else can put anything into
+// it, or read its keys.
 func checkData(dir string) error {
 	info, err := os.Stat(dir)
 	if err != nil {
 		return err
+	}
+	if owner := info.Sys().(*syscall.Stat_t).Uid; int(owner) != os.Geteuid() {
+		name := strconv.Itoa(int(owner))
+		if account, err := user.LookupId(name); err == nil {
+			name = account.Username
+		}
+		return fmt.Errorf("%s: belongs to %s, and what another account makes there %s cannot use; run this as that account: runuser -u %s -- wladderd …", dir, name, name, name)
 	}
 	if info.Mode().Perm()&0o022 != 0 {
 		return fmt.Errorf("%s: others may write there (mode %o); want chmod 711", dir, info.Mode().Perm())

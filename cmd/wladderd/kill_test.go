@@ -102,7 +102,7 @@ func newWorld(t *testing.T, subnet, hosts int) *world {
 func newWorldOn(t *testing.T, bin, database string, subnet, hosts int) *world {
 	t.Helper()
 	w := &world{T: t, bin: bin, data: t.TempDir(), at: fmt.Sprintf("127.19.%d.254", subnet), database: database, tokens: map[string]string{}}
-	out, err := exec.Command(w.bin, "-data", w.data, "-show-key").Output()
+	out, err := exec.Command(w.bin, "show-key", "-data", w.data).Output()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -176,7 +176,11 @@ func (w *world) start() {
 	listen := fmt.Sprintf("%s:%d", w.at, 18400+w.starts)
 	w.starts++
 	w.url = "http://" + listen
-	w.server = exec.Command(w.bin, "-data", w.data, "-listen", listen, "-lease", cmp.Or(w.lease, "500ms"), "-accounts", filepath.Join(w.data, "people"), "-own-climbs")
+	args := []string{"-data", w.data, "-listen", listen, "-lease", cmp.Or(w.lease, "500ms"), "-accounts", filepath.Join(w.data, "people"), "-own-climbs"}
+	if exec.Command(w.bin, "version").Run() == nil { // before 0.9 there were no commands
+		args = append([]string{"serve"}, args...)
+	}
+	w.server = exec.Command(w.bin, args...)
 	w.server.Env = append(os.Environ(), "WLADDERD_DATABASE="+w.database)
 	var log bytes.Buffer
 	w.server.Stderr = &log

@@ -37,7 +37,7 @@ func TestOwnDatabase(t *testing.T) {
 		}
 		listen := free.Addr().String()
 		free.Close()
-		cmd := exec.Command(bin, "-data", data, "-listen", listen)
+		cmd := exec.Command(bin, "serve", "-data", data, "-listen", listen)
 		var log bytes.Buffer
 		cmd.Stderr = &log
 		if err := cmd.Start(); err != nil {
@@ -61,7 +61,7 @@ func TestOwnDatabase(t *testing.T) {
 	}
 	// The first two admins are made from this machine, a third is not.
 	for i, name := range []string{"ada", "ben", "cleo"} {
-		add := exec.Command(bin, "-data", data, "-first-admin", name, "-display", name)
+		add := exec.Command(bin, "first-admin", "-data", data, "-display", name, name)
 		add.Stdin = strings.NewReader("a long password\n")
 		if out, err := add.CombinedOutput(); (err == nil) != (i < 2) || err != nil && !strings.Contains(string(out), "there are 2 admins already (ada, ben)") {
 			t.Errorf("%s: %v: %s", name, err, out)
@@ -82,9 +82,9 @@ func TestOwnDatabase(t *testing.T) {
 		}
 		// Beside it nobody touches its data: neither another server nor who would be an
 		// admin.
-		add := exec.Command(bin, "-data", data, "-first-admin", "beside", "-display", "B")
+		add := exec.Command(bin, "first-admin", "-data", data, "-display", "B", "beside")
 		add.Stdin = strings.NewReader("a long password\n")
-		for _, beside := range []*exec.Cmd{add, exec.Command(bin, "-data", data, "-listen", "127.0.0.1:1")} {
+		for _, beside := range []*exec.Cmd{add, exec.Command(bin, "serve", "-data", data, "-listen", "127.0.0.1:1")} {
 			if out, err := beside.CombinedOutput(); err == nil || !strings.Contains(string(out), fmt.Sprintf("another wladderd works with %s (process %d)", data, server.Process.Pid)) {
 				t.Errorf("%v beside it: %v: %s", beside.Args[3:], err, out)
 			}

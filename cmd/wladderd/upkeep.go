@@ -102,10 +102,10 @@ func watchRecord(ctx context.Context, log *slog.Logger, st checkpoints, every ti
 // receiver tells what is wrong with a URL to which checkpoints are to go.
 func receiver(text string) error {
 	if err := tell.CheckURL(text); err != nil {
-		return fmt.Errorf("-checkpoints-to: %w", err)
+		return err
 	}
 	if u, err := url.Parse(text); err == nil && u.User != nil {
-		return errors.New("-checkpoints-to: holds a name or a password, which the list of processes would show; a checkpoint is no secret, and is signed")
+		return errors.New("holds a name or a password, which the list of processes would show; a checkpoint is no secret, and is signed")
 	}
 	return nil
 }

@@ -246,6 +246,32 @@ func take(dir string) (*os.File, error) {
 	return lock, nil
 }
 
+// Installed gives the directory of the newest server programs on this machine, or says what to
+// install.
+func Installed() (string, error) { return binaries() }
+
+// Running gives the URL of a database of the server that another process of ours runs in a
+// directory.
+func Running(dir, database string) (string, error) {
+	password, err := os.ReadFile(filepath.Join(dir, "password"))
+	if err != nil {
+		return "", err
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "data", "postmaster.pid"))
+	if err != nil {
+		return "", err
+	}
+	lines := strings.Split(string(text), "\n") // process, directory, start, port, …: PostgreSQL's miscadmin.h
+	if len(lines) < 4 {
+		return "", fmt.Errorf("%s: is not written yet", filepath.Join(dir, "data", "postmaster.pid"))
+	}
+	port, err := strconv.Atoi(lines[3])
+	if err != nil {
+		return "", err
+	}
+	return (&Server{port: port, password: string(password)}).URL(database), nil
+}
+
 func binaries() (string, error) {
 	all, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
 	version := func(path string) int {
@@ -254,7 +280,7 @@ func binaries() (string, error) {
 	}
 	sort.Slice(all, func(i, k int) bool { return version(all[i]) < version(all[k]) })
 	if len(all) == 0 || version(all[len(all)-1]) < 15 {
-		return "", errors.New("PostgreSQL 15 or newer is not installed; on Debian: apt-get install postgresql. Or name a server with -database")
+		return "", errors.New("PostgreSQL 15 or newer is not installed; on Debian: apt-get install postgresql. Or name a database of another server: database or database-file in the server's configuration")
 	}
 	return filepath.Dir(all[len(all)-1]), nil
 }
