@@ -10,7 +10,7 @@ console_sources = $(shell find console/src -type f) console/index.html console/v
 # The laboratory's root takes two minutes to build: begun early, beside the rest.
 root = if [ "$$(id -u)" = 0 ]; then lab/lab.sh base; fi
 
-.PHONY: help demo tour test lab surprises build lint bench pictures generate
+.PHONY: help demo tour test lab surprises build package lint bench pictures generate
 
 help:
 	@echo 'make demo      start the server, stand-in hosts and past changes; it prints where and who'
@@ -19,6 +19,7 @@ help:
 	@echo 'make test      everything that can be checked here, real hosts and browser included'
 	@echo 'make lab       the laboratory alone, each script cut at every point: half an hour'
 	@echo 'make build     bin/wladderd, bin/wladder, bin/wladder-demo'
+	@echo 'make package   the Debian package, in bin/'
 	@echo 'make surprises search all real configuration files for what nobody expects of an edit'
 	@echo 'make lint      formatting, vet, shellcheck, eslint; and the share of tests in the code'
 	@echo 'make bench     benchmarks of the parsers'
@@ -44,6 +45,10 @@ tour:
 build: $(console)
 	@scripts/setup build
 	@$(go) build $(tags) -o bin/ ./cmd/...
+
+package: build
+	@packaging/package "$$(cat version/version.txt)" "$(CURDIR)/bin" "$(CURDIR)/bin/wladder_$$(cat version/version.txt).deb"
+	@echo "bin/wladder_$$(cat version/version.txt).deb"
 
 $(console): $(console_sources)
 	@scripts/setup build
@@ -73,7 +78,7 @@ lint:
 	@$(go) vet $(tags) ./...
 	@cd console && npx --no-install eslint src && npx --no-install tsc --noEmit
 	@cd console && npx --no-install openapi-typescript ../api/openapi.yaml 2>/dev/null | cmp -s - src/api/schema.d.ts || { echo 'console/src/api/schema.d.ts is not what api/openapi.yaml says: make generate'; exit 1; }
-	@if command -v shellcheck >/dev/null; then shellcheck -S warning scripts/* lab/*.sh .ci/run; else echo 'SKIPPED: shellcheck is not installed'; fi
+	@if command -v shellcheck >/dev/null; then shellcheck -S warning scripts/* packaging/package packaging/scripts/* lab/*.sh .ci/run; else echo 'SKIPPED: shellcheck is not installed'; fi
 	@scripts/licences | cmp -s - docs/licences.md || { echo 'docs/licences.md is not what is brought along: make generate'; exit 1; }
 	@scripts/share
 

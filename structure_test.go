@@ -46,9 +46,10 @@ var mayImport = map[string]string{
 	"bundled":          "",
 	"tell":             "core/written store",
 	"version":          "",
+	"manual":           "",
 
-	"cmd/wladder":      "bundled client core/change core/conf core/definition core/finding core/form core/ladder core/outline core/policy core/record core/render core/view version",
-	"cmd/wladderd":     "api console core/expr core/ladder core/record core/view engine host store store/postmaster tell version",
+	"cmd/wladder":      "bundled client core/change core/conf core/definition core/finding core/form core/ladder core/outline core/policy core/record core/render core/view manual version",
+	"cmd/wladderd":     "api console core/expr core/ladder core/record core/view engine host manual store store/postmaster tell version",
 	"cmd/wladder-demo": "client core/ladder core/view demo standin",
 	"":                 "", // this test
 }

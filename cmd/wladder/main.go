@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 
 	"golang.org/x/term"
@@ -23,18 +24,32 @@ type command struct {
 	prepare                 func(*flag.FlagSet) func(context.Context, *terminal, []string) error
 }
 
-func commands() []command {
-	return []command{
-		signIn, signOut, passwordCommand, signInsCommand, tokenCommand, changeKey,
-		accountsCommand, accountAdd, accountCommand, requestsCommand, requestCommand,
-		hostsCommand, hostCommand, hostsLoad, survey, ask, secretCommand, secretsCommand,
-		services, serviceCommand, bundledCommand, servicesLoad, servicesApprove, servicesWithdraw,
-		settings, retouch, compare, driftCommand,
-		draft, formsCommand, formLoad, changes, show, rehearse, diff, findings,
-		offer, acknowledge, override, comment, approve, decline, withdrawApproval, reviewCommand, leaveOut, share, takeOver, withdraw,
-		climb, follow, pause, resume, stop, rollBack, haltCommand, receiversCommand, answer, tryAgain, giveUp, overwrite, returnCommand, prolong, counter, followUpCommand,
-		policyCommand, policyLoad, recordCommand,
+// group is commands that belong together, as the help shows them.
+type group struct {
+	title    string
+	commands []command
+}
+
+func groups() []group {
+	return []group{
+		{"Local files, without a server", []command{settings, retouch}},
+		{"Signing in", []command{signIn, signOut, passwordCommand, signInsCommand, tokenCommand}},
+		{"Hosts", []command{hostsCommand, hostCommand, hostsLoad, survey, ask, compare, driftCommand}},
+		{"Services: how software is configured and looked after", []command{services, serviceCommand, bundledCommand, servicesLoad, servicesApprove, servicesWithdraw, secretCommand, secretsCommand}},
+		{"A change, from draft to offer", []command{draft, formsCommand, formLoad, changes, show, rehearse, diff, findings, acknowledge, override, share, takeOver, offer, withdraw}},
+		{"Review", []command{comment, approve, decline, withdrawApproval, reviewCommand, leaveOut}},
+		{"Climb: rolling an approved change out to its hosts, stage by stage", []command{climb, follow, pause, resume, stop, rollBack, haltCommand, answer, tryAgain, giveUp, overwrite}},
+		{"Afterwards", []command{returnCommand, prolong, counter, followUpCommand, recordCommand}},
+		{"People and policy", []command{accountsCommand, accountAdd, accountCommand, requestsCommand, requestCommand, policyCommand, policyLoad, receiversCommand, changeKey}},
+		{"This program", []command{versionCommand, manualCommand}},
 	}
+}
+
+func commands() (all []command) {
+	for _, g := range groups() {
+		all = append(all, g.commands...)
+	}
+	return all
 }
 
 // Exit statuses.
@@ -68,34 +83,57 @@ func main() {
 }
 
 func run(ctx context.Context, t *terminal, args []string) int {
-	if len(args) == 0 || args[0] == "help" || args[0] == "-h" || args[0] == "-help" {
-		help(t.out)
-		return 0
+	name := "help"
+	if len(args) > 0 {
+		name, args = args[0], args[1:]
+	}
+	if name == "help" || name == "-h" || name == "-help" || name == "--help" {
+		if len(args) == 0 {
+			help(t.out)
+			return 0
+		}
+		name, args = args[0], []string{"-h"}
 	}
 	for _, c := range commands() {
-		if c.name != args[0] {
+		if c.name != name {
 			continue
 		}
-		flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
-		flags.SetOutput(t.errs)
-		flags.Usage = func() {
-			fmt.Fprintf(t.errs, "wladder %s [flags] %s\n%s\n", c.name, c.operands, c.summary)
-			flags.PrintDefaults()
-		}
-		flags.BoolVar(&t.json, "json", false, "print JSON")
-		flags.StringVar(&t.server, "server", "", "the server's address; else WLADDER_SERVER, else the one signed in to")
-		do := c.prepare(flags)
-		operands, err := parsed(flags, args[1:])
-		if err != nil {
-			if errors.Is(err, flag.ErrHelp) {
-				return 0
-			}
+		flags, do := t.flags(c)
+		operands, err := parsed(flags, args)
+		switch {
+		case errors.Is(err, flag.ErrHelp):
+			c.help(t.out, flags)
+			return 0
+		case err != nil:
+			fmt.Fprintf(t.errs, "wladder %s: %v; wladder help %s lists its flags\n", name, err, name)
 			return exitUsage
 		}
 		return t.status(c.name, do(ctx, t, operands))
 	}
-	fmt.Fprintf(t.errs, "wladder: %q is no command; wladder help lists them\n", args[0])
+	fmt.Fprintf(t.errs, "wladder: %q is not a command; wladder help lists them\n", name)
 	return exitUsage
+}
+
+// flags gives the flags of a command, and what runs it once they are read.
+func (t *terminal) flags(c command) (*flag.FlagSet, func(context.Context, *terminal, []string) error) {
+	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	flags.SetOutput(io.Discard)
+	flags.BoolVar(&t.json, "json", false, "print JSON")
+	flags.StringVar(&t.server, "server", "", "the server's `ADDRESS`; else WLADDER_SERVER, else the one signed in to")
+	return flags, c.prepare(flags)
+}
+
+// help tells what a command does, and its flags.
+func (c command) help(w io.Writer, flags *flag.FlagSet) {
+	fmt.Fprintf(w, "%s\n%s.\n\n", strings.TrimSpace("wladder "+c.name+" [flags] "+c.operands), strings.ToUpper(c.summary[:1])+c.summary[1:])
+	flags.VisitAll(func(f *flag.Flag) {
+		value, about := flag.UnquoteUsage(f)
+		fmt.Fprintf(w, "  %s\n    \t%s", strings.TrimSpace("-"+f.Name+" "+value), about)
+		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "0s" {
+			fmt.Fprintf(w, " (default %s)", f.DefValue)
+		}
+		fmt.Fprintln(w)
+	})
 }
 
 // parsed takes flags before and behind the operands, as most programs do: package flag
@@ -113,14 +151,30 @@ func parsed(flags *flag.FlagSet, args []string) (operands []string, err error) {
 	}
 }
 
+// Widths of the help: every terminal has these.
+const (
+	helpWidth = 80
+	helpName  = 24
+)
+
 func help(w io.Writer) {
-	fmt.Fprintln(w, "Wide Ladder changes service configuration on many hosts, stage by stage.")
-	fmt.Fprintln(w, "\nwladder COMMAND [flags] [operands]; wladder COMMAND -h tells its flags")
-	fmt.Fprintln(w)
-	for _, c := range commands() {
-		fmt.Fprintf(w, "  %-28s %s\n", c.name+" "+c.operands, c.summary)
+	fmt.Fprintln(w, strings.Join(wrap(about, helpWidth), "\n"))
+	fmt.Fprintln(w, "\n  wladder COMMAND [flags] [operands]\n  wladder help COMMAND               tells its flags")
+	for _, g := range groups() {
+		fmt.Fprintln(w, "\n"+g.title)
+		for _, c := range g.commands {
+			name := strings.TrimSpace(c.name + " " + c.operands)
+			if len([]rune(name)) > helpName-2 {
+				fmt.Fprintf(w, "  %s\n", name)
+				name = ""
+			}
+			for _, text := range wrap(c.summary, helpWidth-helpName-2) {
+				fmt.Fprintf(w, "  %-*s%s\n", helpName, name, text)
+				name = ""
+			}
+		}
 	}
-	fmt.Fprintln(w, "\nExit status: 0 well, 1 not well or refused, 2 wrong use, 3 not reached or not permitted, 4 it changed meanwhile.")
+	fmt.Fprintln(w, "\n"+strings.Join(wrap("Exit status: "+statuses, helpWidth), "\n"))
 }
 
 func (t *terminal) status(name string, err error) int {

@@ -145,22 +145,27 @@ func short(d time.Duration) string {
 	return text
 }
 
-// configured reads the configuration of a command: the file, the environment, the flags that were
-// given. All that is wrong is told, with where it stands.
-func configured(flags *flag.FlagSet, args []string, getenv func(string) string) (c config, operands []string, err error) {
-	c = usual()
-	given := map[string]string{}
+// keyFlags makes a flag of each key, and one for the file; given holds what is given by them.
+func keyFlags(flags *flag.FlagSet, c *config, usual string) (given map[string]string, file *string) {
+	given = map[string]string{}
 	for _, k := range keys {
 		if !k.noFlag {
 			take := func(text string) error { given[k.name] = text; return nil }
-			if _, yes := k.field(&c).(*bool); yes {
+			if _, yes := k.field(c).(*bool); yes {
 				flags.BoolFunc(k.name, k.help(), take)
 			} else {
 				flags.Func(k.name, k.help(), take)
 			}
 		}
 	}
-	file := flags.String("config", cmp.Or(getenv("WLADDERD_CONFIG"), usualFile), "the configuration `file`; wladderd config says what it may hold")
+	return given, flags.String("config", usual, "the configuration `file`; wladderd config says what it may hold")
+}
+
+// configured reads the configuration of a command: the file, the environment, the flags that were
+// given. All that is wrong is told, with where it stands.
+func configured(flags *flag.FlagSet, args []string, getenv func(string) string) (c config, operands []string, err error) {
+	c = usual()
+	given, file := keyFlags(flags, &c, cmp.Or(getenv("WLADDERD_CONFIG"), usualFile))
 	for {
 		if err := flags.Parse(args); err != nil {
 			return c, nil, err
@@ -181,9 +186,10 @@ func configured(flags *flag.FlagSet, args []string, getenv func(string) string) 
 	for _, k := range keys {
 		var text string
 		at, isSet := lines[k.name]
+		flagged, isGiven := given[k.name]
 		switch {
-		case given[k.name] != "" || isGiven(given, k.name):
-			text, c.from[k.name] = given[k.name], "-"+k.name
+		case isGiven:
+			text, c.from[k.name] = flagged, "-"+k.name
 		case getenv(k.variable()) != "":
 			text, c.from[k.name] = getenv(k.variable()), k.variable()
 		case isSet:
@@ -200,8 +206,6 @@ func configured(flags *flag.FlagSet, args []string, getenv func(string) string) 
 	}
 	return c, operands, c.validate()
 }
-
-func isGiven(given map[string]string, name string) bool { _, yes := given[name]; return yes }
 
 // help is what a flag's help says of a key.
 func (k key) help() string {

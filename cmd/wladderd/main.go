@@ -17,8 +17,6 @@ import (
 	"slices"
 	"strings"
 	"syscall"
-
-	"wladder/version"
 )
 
 // command is one subcommand. All take the keys of the configuration as flags, and -config.
@@ -30,12 +28,7 @@ type command struct {
 func commands() []command {
 	return []command{
 		serveCommand, firstAdmin, configCommand, check, underWay, diagnostics, showKey, showRecordKey, goOnFromCopy,
-		{"version", "", "print which version this is", func(*flag.FlagSet) func(context.Context, *terminal, config, []string) error {
-			return func(_ context.Context, t *terminal, _ config, _ []string) error {
-				fmt.Fprintln(t.out, "wladderd", version.Text())
-				return nil
-			}
-		}},
+		versionCommand, manualCommand,
 	}
 }
 
