@@ -204,6 +204,7 @@ func (s *Server) fail(ctx *gin.Context, err error) {
 	var missing *store.NotFound
 	var permitted *store.NotPermitted
 	var bad invalid
+	var unfit *store.Unfit
 	var wrong *written.Problems // of what was drafted before a rule came
 	var large *http.MaxBytesError
 	var slow *slowed
@@ -224,6 +225,8 @@ func (s *Server) fail(ctx *gin.Context, err error) {
 		problem(ctx, http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is longer than %d bytes", large.Limit))
 	case errors.As(err, &wrong):
 		problem(ctx, http.StatusUnprocessableEntity, wrong.Error())
+	case errors.As(err, &unfit):
+		problem(ctx, http.StatusUnprocessableEntity, unfit.Error())
 	case errors.As(err, &bad):
 		problem(ctx, http.StatusUnprocessableEntity, bad.Error())
 	case store.Unstorable(err):

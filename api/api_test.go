@@ -358,12 +358,13 @@ func TestPeopleAndRoles(t *testing.T) {
 	if svc.Version != 1 {
 		t.Errorf("the same text again became version %d", svc.Version)
 	}
-	c.call("POST", "/services/pages/approval", view.Judgement{Digest: svc.Digest}, 409, nil)
+	c.call("POST", "/services/pages/approval", view.Judgement{Digest: svc.Digest}, 403, nil)
 	c.as("ben", "token")
 	c.call("POST", "/services/pages/approval", view.Judgement{Digest: svc.Digest}, 403, nil) // a program
 	c.as("ben", "session")
-	c.call("POST", "/services/pages/approval", view.Judgement{Digest: "00"}, 404, nil)
-	c.call("POST", "/services/pages/approval", view.Judgement{Digest: svc.Digest}, 204, nil)
+	c.call("POST", "/services/pages/approval", view.Judgement{Digest: "00"}, 422, nil)
+	c.call("POST", "/services/pages/approval", view.Judgement{Digest: strings.Repeat("0", 12)}, 404, nil)
+	c.call("POST", "/services/pages/approval", view.Judgement{Digest: svc.Digest[:12]}, 204, nil)
 	c.call("GET", "/services", nil, 200, nil)
 
 	c.as("ines", "token")

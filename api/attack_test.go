@@ -265,7 +265,7 @@ func TestSecondAdmin(t *testing.T) {
 			t.Errorf("one admin has made %s an admin, or none", p.Name)
 		}
 	}
-	c.call("POST", fmt.Sprintf("/requests/%d/decision", requests[0].ID), view.Decision{Agreed: true}, 409, nil) // one's own
+	c.call("POST", fmt.Sprintf("/requests/%d/decision", requests[0].ID), view.Decision{Agreed: true}, 403, nil) // one's own
 	c.as("ines", "session")
 	c.call("POST", fmt.Sprintf("/requests/%d/decision", requests[0].ID), view.Decision{Agreed: true}, 403, nil)
 	c.as("ben", "session")

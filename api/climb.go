@@ -92,7 +92,7 @@ func (s *Server) order(ctx *gin.Context) {
 	id, ok := s.id(ctx)
 	var in view.Order
 	if ok && s.read(ctx, &in) {
-		s.nothing(ctx, http.StatusNoContent, fit(s.Store.Order(ctx, who(ctx).Name, id, in.Order, in.Because, host.Carried()...)))
+		s.nothing(ctx, http.StatusNoContent, s.Store.Order(ctx, who(ctx).Name, id, in.Order, in.Because, host.Carried()...))
 	}
 }
 
@@ -107,7 +107,7 @@ func (s *Server) orderHost(ctx *gin.Context) {
 		s.fail(ctx, invalid{fmt.Errorf("order: %q; want again, give-up or overwrite", in.Order)})
 		return
 	}
-	s.nothing(ctx, http.StatusNoContent, fit(do(ctx, who(ctx).Name, id, ctx.Param("host"), in.Because)))
+	s.nothing(ctx, http.StatusNoContent, do(ctx, who(ctx).Name, id, ctx.Param("host"), in.Because))
 }
 
 func (s *Server) hostRun(ctx *gin.Context) {

@@ -27,5 +27,5 @@ func (s *Server) compare(ctx *gin.Context) {
 		return
 	}
 	out, err := s.Engine.Compare(ctx, in)
-	give(s, ctx)(out, fit(err))
+	give(s, ctx)(out, err)
 }

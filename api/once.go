@@ -63,7 +63,7 @@ func (s *Server) atMostOnce(ctx *gin.Context, handle func()) {
 	was, err := s.Store.Begin(ctx, account, key, h.Sum(nil))
 	switch {
 	case err != nil:
-		s.fail(ctx, fit(err))
+		s.fail(ctx, err)
 		return
 	case was != nil:
 		ctx.Header("Idempotent-Replayed", "true")

@@ -21,7 +21,7 @@ func (s *Server) changePassword(ctx *gin.Context) {
 	if errors.Is(err, store.ErrSignIn) { // the sign-in itself is well
 		err = invalid{errors.New("the old password is wrong")}
 	}
-	s.nothing(ctx, http.StatusNoContent, fit(err))
+	s.nothing(ctx, http.StatusNoContent, err)
 }
 
 func (s *Server) endOwnSignIn(ctx *gin.Context) {
@@ -45,7 +45,7 @@ func (s *Server) makeToken(ctx *gin.Context) {
 	}
 	made, err := s.Store.MakeToken(ctx, who(ctx).Name, in.Label, in.Scopes, lasts, s.source(ctx))
 	if err != nil {
-		s.fail(ctx, fit(err))
+		s.fail(ctx, err)
 		return
 	}
 	ctx.JSON(http.StatusCreated, view.Token{Token: made})
@@ -57,7 +57,7 @@ func (s *Server) addPerson(ctx *gin.Context) {
 		return
 	}
 	request, err := s.Store.AddPerson(ctx, who(ctx).Name, in)
-	give(s, ctx)(view.Requested{Request: request}, fit(err))
+	give(s, ctx)(view.Requested{Request: request}, err)
 }
 
 func (s *Server) changePerson(ctx *gin.Context) {
@@ -78,7 +78,7 @@ func (s *Server) changePerson(ctx *gin.Context) {
 	default:
 		err = invalid{errors.New("want one of roles, password and disabled")}
 	}
-	give(s, ctx)(view.Requested{Request: request}, fit(err))
+	give(s, ctx)(view.Requested{Request: request}, err)
 }
 
 func (s *Server) decide(ctx *gin.Context) {
@@ -95,5 +95,5 @@ func (s *Server) bindSecret(ctx *gin.Context) {
 	if !s.read(ctx, &in) {
 		return
 	}
-	s.nothing(ctx, http.StatusNoContent, fit(s.Store.BindSecret(ctx, who(ctx).Name, ctx.Param("name"), in)))
+	s.nothing(ctx, http.StatusNoContent, s.Store.BindSecret(ctx, who(ctx).Name, ctx.Param("name"), in))
 }

@@ -22,7 +22,7 @@ func (s *Server) loadPolicy(ctx *gin.Context) {
 		return
 	}
 	request, err := s.Store.LoadPolicy(ctx, who(ctx).Name, string(data), p)
-	give(s, ctx)(view.Requested{Request: request}, fit(err))
+	give(s, ctx)(view.Requested{Request: request}, err)
 }
 
 // reasoned has do act on the change of a request that says why.
@@ -30,7 +30,7 @@ func (s *Server) reasoned(ctx *gin.Context, do func(id int64, in view.Judgement)
 	id, ok := s.id(ctx)
 	var in view.Judgement
 	if ok && s.read(ctx, &in) {
-		s.nothing(ctx, http.StatusNoContent, fit(do(id, in)))
+		s.nothing(ctx, http.StatusNoContent, do(id, in))
 	}
 }
 
@@ -93,7 +93,7 @@ func (s *Server) override(ctx *gin.Context) {
 	var in view.Overriding
 	if ok && s.read(ctx, &in) {
 		me := who(ctx)
-		s.nothing(ctx, http.StatusNoContent, fit(s.Store.Override(ctx, me.Name, me.Roles, id, in.Digest, in.Host, in.Finding, in.Because)))
+		s.nothing(ctx, http.StatusNoContent, s.Store.Override(ctx, me.Name, me.Roles, id, in.Digest, in.Host, in.Finding, in.Because))
 	}
 }
 
@@ -105,7 +105,7 @@ func (s *Server) comment(ctx *gin.Context) {
 	}
 	number, err := s.Store.Comment(ctx, who(ctx).Name, id, in)
 	if err != nil {
-		s.fail(ctx, fit(err))
+		s.fail(ctx, err)
 		return
 	}
 	ctx.JSON(http.StatusCreated, view.Created{ID: number})

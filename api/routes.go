@@ -67,13 +67,13 @@ var routes = []route{
 	{"POST", "/hosts/{name}/name", "Rename a host", "admin", true, view.Renaming{}, nil, 204, func(s *Server, c *gin.Context) {
 		var in view.Renaming
 		if s.read(c, &in) {
-			s.nothing(c, http.StatusNoContent, fit(s.Store.Rename(c, who(c).Name, c.Param("name"), in.To)))
+			s.nothing(c, http.StatusNoContent, s.Store.Rename(c, who(c).Name, c.Param("name"), in.To))
 		}
 	}},
 	{"POST", "/hosts/{name}/retirement", "Take a host out of service for good; its name is free then", "admin", true, view.Judgement{}, nil, 204, func(s *Server, c *gin.Context) {
 		var in view.Judgement
 		if s.read(c, &in) {
-			s.nothing(c, http.StatusNoContent, fit(s.Store.Retire(c, who(c).Name, c.Param("name"), in.Because)))
+			s.nothing(c, http.StatusNoContent, s.Store.Retire(c, who(c).Name, c.Param("name"), in.Because))
 		}
 	}},
 	{"GET", "/hosts/{name}/key", "The key that a host shows now, beside the pinned one", "admin", false, nil, view.HostKey{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Engine.HostKey(c, c.Param("name"))) }},
@@ -94,20 +94,20 @@ var routes = []route{
 	{"POST", "/drift/acceptance", "Have a path of a host stay as it stands, though it is not as it was left", "operator", true, view.PathOf{}, nil, 204, func(s *Server, c *gin.Context) {
 		var in view.PathOf
 		if s.read(c, &in) {
-			s.nothing(c, http.StatusNoContent, fit(s.Engine.Accept(c, who(c).Name, in.Host, in.Path, in.Because)))
+			s.nothing(c, http.StatusNoContent, s.Engine.Accept(c, who(c).Name, in.Host, in.Path, in.Because))
 		}
 	}},
 	{"POST", "/comparisons", "What hosts say of one setting, by its values, or in what two hosts differ, as they are now", looking, false, view.Comparing{}, view.Compared{}, 200, (*Server).compare},
 	{"GET", "/hosts/{name}/files", "The files of a service on a host as they are now, with what becomes of each value", looking, false, nil, view.HostFiles{}, 200, func(s *Server, c *gin.Context) {
 		files, err := s.Engine.HostFiles(c, c.Param("name"), c.Query("service"), c.Query("file"))
-		give(s, c)(files, fit(err))
+		give(s, c)(files, err)
 	}},
 	{"GET", "/hosts/{name}/services", "The services that a host carries, with what a climb last did with each", "viewer", false, nil, []view.HostService{}, 200, func(s *Server, c *gin.Context) {
 		give(s, c)(s.Store.HostServices(c, c.Param("name")))
 	}},
 	{"GET", "/hosts/{name}/history", "What became of one setting of a host, the oldest first", looking, false, nil, []view.Told{}, 200, func(s *Server, c *gin.Context) {
 		told, err := s.Engine.History(c, c.Param("name"), c.Query("service"), c.Query("file"), c.Query("address"))
-		give(s, c)(told, fit(err))
+		give(s, c)(told, err)
 	}},
 
 	{"GET", "/secrets", "The secrets, by name", "viewer", false, nil, []view.Secret{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.SecretList(c)) }},
@@ -141,7 +141,7 @@ var routes = []route{
 		var in view.EditedCopy
 		if s.read(c, &in) {
 			out, err := s.Engine.Derive(c, c.Param("name"), in)
-			give(s, c)(out, fit(err))
+			give(s, c)(out, err)
 		}
 	}},
 
@@ -151,7 +151,7 @@ var routes = []route{
 		to, ok2 := s.moment(c, "to")
 		if ok && ok2 {
 			all, err := s.Store.Calendar(c, from, to)
-			give(s, c)(all, fit(err))
+			give(s, c)(all, err)
 		}
 	}},
 	{"GET", "/policy", "The policy that holds", "viewer", false, nil, view.PolicyVersion{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.Policy(c)) }},
@@ -209,7 +209,7 @@ var routes = []route{
 	{"POST", "/changes/{id}/checks", "Note what was seen of a check of the gate that the climb waits at", "operator", false, view.Checked{}, nil, 204, func(s *Server, c *gin.Context) {
 		var in view.Checked
 		if id, ok := s.id(c); ok && s.read(c, &in) {
-			s.nothing(c, http.StatusNoContent, fit(s.Store.Answer(c, who(c).Name, id, in)))
+			s.nothing(c, http.StatusNoContent, s.Store.Answer(c, who(c).Name, id, in))
 		}
 	}},
 	{"POST", "/changes/{id}/return", "Have the hosts of a temporary change go back before their time", "operator", false, view.Judgement{}, nil, 204, func(s *Server, c *gin.Context) {
@@ -240,7 +240,7 @@ var routes = []route{
 		}
 		number, err := s.Store.Halt(c, who(c).Name, in.Where, in.Because)
 		if err != nil {
-			s.fail(c, fit(err))
+			s.fail(c, err)
 			return
 		}
 		c.JSON(http.StatusCreated, view.Created{ID: number})
@@ -248,13 +248,13 @@ var routes = []route{
 	{"POST", "/halts/{id}/lifting", "Lift a halt", "operator", false, view.Lifting{}, nil, 204, func(s *Server, c *gin.Context) {
 		var in view.Lifting
 		if id, ok := s.id(c); ok && s.read(c, &in) {
-			s.nothing(c, http.StatusNoContent, fit(s.Store.LiftHalt(c, who(c).Name, id, in.Because)))
+			s.nothing(c, http.StatusNoContent, s.Store.LiftHalt(c, who(c).Name, id, in.Because))
 		}
 	}},
 
 	{"POST", "/key", "Change the server's key: what it has sealed is sealed anew", "admin", true, nil, view.KeyChanged{}, 200, func(s *Server, c *gin.Context) {
 		changed, err := s.Store.ChangeKey(c, who(c).Name)
-		give(s, c)(changed, fit(err))
+		give(s, c)(changed, err)
 	}},
 
 	{"GET", "/record", "The record", "viewer", false, nil, []record.Entry{}, 200, (*Server).record},
@@ -377,7 +377,7 @@ func (s *Server) loadHosts(ctx *gin.Context) {
 		}
 	}
 	out, err := s.Store.LoadHosts(ctx, who(ctx).Name, hosts)
-	give(s, ctx)(out, fit(err))
+	give(s, ctx)(out, err)
 }
 
 func (s *Server) survey(ctx *gin.Context) {
@@ -424,7 +424,7 @@ func (s *Server) putSecret(ctx *gin.Context) {
 		return
 	}
 	out, err := s.Store.PutSecret(ctx, who(ctx).Name, ctx.Param("name"), in.Value, in.Binding)
-	give(s, ctx)(out, fit(err))
+	give(s, ctx)(out, err)
 }
 
 func (s *Server) loadService(ctx *gin.Context) {
@@ -463,7 +463,7 @@ func (s *Server) approveService(ctx *gin.Context) {
 func (s *Server) withdrawService(ctx *gin.Context) {
 	var in view.Judgement
 	if s.read(ctx, &in) {
-		s.nothing(ctx, http.StatusNoContent, fit(s.Store.WithdrawService(ctx, who(ctx).Name, ctx.Param("name"), in.Digest, in.Because)))
+		s.nothing(ctx, http.StatusNoContent, s.Store.WithdrawService(ctx, who(ctx).Name, ctx.Param("name"), in.Digest, in.Because))
 	}
 }
 
@@ -657,14 +657,14 @@ func (s *Server) hosts(ctx *gin.Context) {
 	}
 	f.Where = ctx.Query("where")
 	all, err := s.Store.HostList(ctx, f)
-	give(s, ctx)(all, fit(err))
+	give(s, ctx)(all, err)
 }
 
 func (s *Server) leaveOut(ctx *gin.Context) {
 	id, ok := s.id(ctx)
 	var in view.Exclusion
 	if ok && s.read(ctx, &in) {
-		s.nothing(ctx, http.StatusNoContent, fit(s.Store.LeaveOut(ctx, who(ctx).Name, id, in.Host, in.Because)))
+		s.nothing(ctx, http.StatusNoContent, s.Store.LeaveOut(ctx, who(ctx).Name, id, in.Host, in.Because))
 	}
 }
 
@@ -678,9 +678,9 @@ func (s *Server) setAside(ctx *gin.Context) {
 	case (in.Aside == nil) != in.Back:
 		err = invalid{errors.New("want either aside or back")}
 	case in.Back:
-		err = fit(s.Store.TakeBack(ctx, who(ctx).Name, name))
+		err = s.Store.TakeBack(ctx, who(ctx).Name, name)
 	default:
-		err = fit(s.Store.SetAside(ctx, who(ctx).Name, name, in.Aside.Because, in.Aside.Until))
+		err = s.Store.SetAside(ctx, who(ctx).Name, name, in.Aside.Because, in.Aside.Until)
 	}
 	s.nothing(ctx, http.StatusNoContent, err)
 }
@@ -689,20 +689,11 @@ func (s *Server) pinKey(ctx *gin.Context) {
 	var in view.KeyPinned
 	if s.read(ctx, &in) {
 		out, err := s.Engine.PinKey(ctx, who(ctx).Name, ctx.Param("name"), in.Fingerprint)
-		give(s, ctx)(out, fit(err))
+		give(s, ctx)(out, err)
 	}
 }
 
 func (s *Server) raiseFence(ctx *gin.Context) {
 	seen, err := s.Engine.RaiseFence(ctx, who(ctx).Name, ctx.Param("name"))
-	give(s, ctx)(view.Raised{To: seen}, fit(err))
-}
-
-// fit marks what the store says is unfit as the caller's error.
-func fit(err error) error {
-	var bad *store.Unfit
-	if errors.As(err, &bad) {
-		return invalid{bad}
-	}
-	return err
+	give(s, ctx)(view.Raised{To: seen}, err)
 }

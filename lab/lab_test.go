@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"testing"
@@ -31,6 +32,7 @@ import (
 	"wladder/host"
 	"wladder/store"
 	"wladder/store/postmaster"
+	"wladder/version"
 )
 
 var (
@@ -88,16 +90,57 @@ func TestRealHosts(t *testing.T) {
 		t.Fatalf("%v: %s", err, out)
 	}
 	os.Chmod(bin, 0o755)
+	packed, packedBefore := packages(t, bin)
 	which := "^TestInside"
 	if *only != "" {
 		which = *only
 	}
 	cmd := exec.CommandContext(t.Context(), script, "enter", os.Args[0], "-test.run="+which, fmt.Sprintf("-test.v=%v", testing.Verbose()), "-test.parallel=5", "-test.timeout=40m", fmt.Sprintf("-every=%v", *every), "-cut="+*cut, fmt.Sprintf("-loop=%d", *looped), fmt.Sprintf("-chaos=%d", *chaos), fmt.Sprintf("-seed=%d", *seed))
-	cmd.Env = append(os.Environ(), "LAB_BIN="+bin)
+	cmd.Env = append(os.Environ(), "LAB_BIN="+bin, "LAB_PACKAGE="+packed, "LAB_PACKAGE_BEFORE="+packedBefore)
 	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stdout // as it comes: it may take a while
 	if err := cmd.Run(); err != nil {
 		t.Errorf("the tests on real hosts failed: %v", err)
 	}
+}
+
+// beforePackages is the last revision whose programs had no package: one with those is packed in the
+// same way, to be upgraded from.
+const beforePackages = "16f9139"
+
+// packages makes the package of the programs, and of those of the version before where a test wants
+// it and their source is there.
+func packages(t *testing.T, bin string) (now, before string) {
+	pack := func(file, version, programs string, unit ...string) string {
+		cmd := exec.Command("../packaging/package", append([]string{version, programs, filepath.Join(bin, file)}, unit...)...)
+		cmd.Env = append(os.Environ(), "MANUAL="+bin)
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Fatalf("the package: %v: %s", err, out)
+		}
+		return filepath.Join(bin, file)
+	}
+	wanted := func(test string) bool {
+		fits, err := regexp.MatchString(*only, test)
+		return fits && err == nil
+	}
+	if wanted("TestInsideFirstHour") || wanted("TestInsidePackage") {
+		now = pack("wladder_"+version.Number()+".deb", version.Number(), bin)
+	}
+	if wanted("TestInsidePackage") {
+		tree := filepath.Join(t.TempDir(), "before")
+		if out, err := exec.Command("git", "worktree", "add", "--detach", tree, beforePackages).CombinedOutput(); err != nil {
+			t.Logf("SKIPPED: %s is not in this clone: %s", beforePackages, out)
+			return now, ""
+		}
+		t.Cleanup(func() { exec.Command("git", "worktree", "remove", "--force", tree).Run() })
+		programs := t.TempDir()
+		build := exec.Command("go", "build", "-trimpath", "-tags", "nomsgpack", "-o", programs, "./cmd/wladderd", "./cmd/wladder")
+		build.Dir, build.Env = tree, append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := build.CombinedOutput(); err != nil {
+			t.Fatalf("the version before: %v: %s", err, out)
+		}
+		before = pack("before.deb", "0.8.0", programs, filepath.Join(tree, "packaging/wladderd.service"))
+	}
+	return now, before
 }
 
 // rig is an engine with real hosts.
@@ -235,9 +278,7 @@ func (r *rig) define(text string) {
 
 // try runs a shell line on a host, from outside the product.
 func try(n int, line string) (string, error) {
-	cmd := exec.Command("ssh", "-i", filepath.Join(os.Getenv("WLADDER_LAB"), "id"), "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR",
-		"-o", "ConnectTimeout=3", "-o", "KexAlgorithms=curve25519-sha256", fmt.Sprintf("root@10.77.0.%d", n+2), line)
-	out, err := cmd.CombinedOutput()
+	out, err := shell(n, line).CombinedOutput()
 	return string(out), err
 }
 

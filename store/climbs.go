@@ -65,7 +65,7 @@ func (s *Store) startClimb(ctx context.Context, actor string, id int64, event ch
 			return err
 		}
 		if c.Author == actor && !s.OwnClimbs && st.alone == "" {
-			return conflict("you wrote change %d; another operator starts it", id)
+			return notPermitted("you wrote change %d; another operator starts it", id)
 		}
 		if plan.Head.Prolongs != 0 {
 			climb, err = s.prolong(ctx, tx, actor, c, plan)

@@ -331,8 +331,8 @@ func (s *Store) FirstAdmin(ctx context.Context, name, display, password string) 
 		if _, err := tx.Exec(ctx, `lock table accounts in exclusive mode`); err != nil {
 			return err
 		}
-		var admins []string
-		if err := tx.QueryRow(ctx, `select coalesce(array_agg(name order by name), '{}') from accounts where 'admin' = any(roles) and not disabled`).Scan(&admins); err != nil {
+		admins, err := adminsIn(ctx, tx)
+		if err != nil {
 			return err
 		}
 		if len(admins) >= 2 {
@@ -344,6 +344,13 @@ func (s *Store) FirstAdmin(ctx context.Context, name, display, password string) 
 		}
 		return s.tellAccount(ctx, tx, "the server's machine", "account.first-admin", name, map[string]any{})
 	})
+}
+
+// Admins names the accounts that are admins now.
+func (s *Store) Admins(ctx context.Context) ([]string, error) { return adminsIn(ctx, s.pool) }
+
+func adminsIn(ctx context.Context, q querier) ([]string, error) {
+	return column[string](ctx, q, `select name from accounts where 'admin' = any(roles) and not disabled order by name`)
 }
 
 // HasAccounts tells whether anybody could sign in.
@@ -376,7 +383,7 @@ func (s *Store) Decide(ctx context.Context, actor string, id int64, agreed bool)
 		case !open:
 			return conflict("request %d has been decided, or its time has ended", id)
 		case agreed && by == actor:
-			return conflict("you have asked for request %d yourself; a second admin has to agree", id)
+			return notPermitted("you have asked for request %d yourself; a second admin has to agree", id)
 		}
 		if err := s.Sound(); err != nil && agreed {
 			return err

@@ -209,6 +209,14 @@ func (s *Store) DoneWith(ctx context.Context, climb int64) (*Plan, []int64, erro
 // digestFrom is how many characters of a digest do, where they are those of one plan alone.
 const digestFrom = 12
 
+// longEnough checks that a text may be a digest, or as much of one as does.
+func longEnough(digest string) error {
+	if len(digest) < digestFrom || strings.Trim(digest, "0123456789abcdef") != "" {
+		return unfit("digest: %q is not a digest; want the digest, or its first %d characters or more", digest, digestFrom)
+	}
+	return nil
+}
+
 // planOf finds the plan of a change that a digest names, or its first characters; the newest
 // one where the digest is empty.
 func planOf(ctx context.Context, q querier, changeID int64, digest string) (planRow, error) {
@@ -220,8 +228,8 @@ func planOf(ctx context.Context, q querier, changeID int64, digest string) (plan
 		}
 		return p, err
 	}
-	if len(digest) < digestFrom || strings.Trim(digest, "0123456789abcdef") != "" {
-		return planRow{}, conflict("%q names no plan; want its digest, or the first %d characters of it or more", digest, digestFrom)
+	if err := longEnough(digest); err != nil {
+		return planRow{}, err
 	}
 	all, err := many[planRow](ctx, q, `select distinct on (digest) id, digest, revision from plans where change = $1 and starts_with(digest, $2) order by digest, id desc`, changeID, digest)
 	switch {

@@ -61,8 +61,13 @@ func (s *Store) review(ctx context.Context, actor string, id int64, digest strin
 		if r.planRow, err = planOf(ctx, tx, id, ""); err != nil {
 			return err
 		}
-		if digest != "" && (len(digest) < digestFrom || !strings.HasPrefix(r.Digest, digest)) {
-			return conflict("the digest %.12s is not that of the plan on offer (%.12s): the change was rehearsed again since; read the diff again", digest, r.Digest)
+		if digest != "" {
+			if err := longEnough(digest); err != nil {
+				return err
+			}
+			if !strings.HasPrefix(r.Digest, digest) {
+				return conflict("%.12s is not that of the plan, whose digest begins with %.12s; if you read another plan, the change was rehearsed since: read the diff again", digest, r.Digest)
+			}
 		}
 		if _, r.policy, err = s.policyNow(ctx, tx); err != nil {
 			return err
@@ -107,7 +112,7 @@ func (s *Store) Judge(ctx context.Context, actor string, id int64, digest string
 		return err
 	}
 	if event == change.Approval && digest == "" {
-		return conflict("give the digest of the plan whose diff you have read")
+		return unfit("digest: give that of the plan whose diff you have read")
 	}
 	return s.review(ctx, actor, id, digest, func(tx pgx.Tx, r *reviewing) error {
 		if event == change.Declined {
@@ -117,7 +122,7 @@ func (s *Store) Judge(ctx context.Context, actor string, id int64, digest string
 			return s.said(ctx, tx, actor, r, "declined", declinedTold, judged{Because: because})
 		}
 		if r.wrote {
-			return conflict("you wrote change %d yourself; somebody else has to approve it", id)
+			return notPermitted("you wrote change %d yourself; somebody else has to approve it", id)
 		}
 		if _, ok := change.Next(r.State, event); !ok {
 			return conflict("change %d is %s; it cannot be %s now", id, r.State, event)

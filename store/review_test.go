@@ -68,7 +68,7 @@ func TestReview(t *testing.T) {
 	first := rehearse(4, 1)
 	does("offered", offer, "")
 	does("approved by its author", judge("ines", first, change.Approval), "you wrote")
-	does("approved under 11 characters", judge("oda", first[:11], change.Approval), "is not that of the plan")
+	does("approved under 11 characters", judge("oda", first[:11], change.Approval), "want the digest, or its first 12 characters")
 	does("approved under other characters", judge("oda", strings.Repeat("0", 12), change.Approval), "is not that of the plan")
 	does("declined under other characters", judge("oda", strings.Repeat("0", 64), change.Declined), "is not that of the plan")
 	does("approved under 12 characters", judge("oda", first[:12], change.Approval), "")
@@ -116,8 +116,8 @@ func TestReview(t *testing.T) {
 		{first, second, "head []: ladder, at once: 4 → 9"},
 		{first[:12], "", "head []: ladder, at once: 4 → 9; revision: 1 → 2 | altered [b2]: stage: 1 → 0"},
 		{third, "", ""},
-		{first[:11], "", "want its digest"},
-		{"%", "", "want its digest"},
+		{first[:11], "", "want the digest"},
+		{"%", "", "want the digest"},
 		{strings.Repeat("0", 12), "", "is not there"},
 	} {
 		got, err := s.PlansCompared(ctx, id, c.from, c.to)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -43,20 +44,37 @@ func (s *Store) ApproveService(ctx context.Context, actor, name, digest string) 
 		return err
 	}
 	return s.tx(ctx, func(tx pgx.Tx) error {
-		v, err := one[view.Service](ctx, tx, "service "+name+" with that digest", serviceColumns+`where name = $1 and digest = $2 for update`, name, digest)
+		v, err := versionOf(ctx, tx, name, digest)
 		switch {
 		case err != nil:
 			return err
 		case v.ApprovedBy != "":
 			return nil
 		case v.LoadedBy == actor:
-			return conflict("you loaded this version of %s yourself; another admin has to approve it", name)
+			return notPermitted("you loaded this version of %s yourself; another admin has to approve it", name)
 		}
-		if _, err := tx.Exec(ctx, `update services set approved_by = $3, approved_at = now() where name = $1 and digest = $2`, name, digest, actor); err != nil {
+		if _, err := tx.Exec(ctx, `update services set approved_by = $3, approved_at = now() where name = $1 and digest = $2`, name, v.Digest, actor); err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, actor, "service.approved", 0, "service/"+name, map[string]any{"version": v.Version, "digest": digest})
+		return s.happened(ctx, tx, actor, "service.approved", 0, "service/"+name, map[string]any{"version": v.Version, "digest": v.Digest})
 	})
+}
+
+// versionOf finds and locks the version of a definition that a digest names, or its first characters.
+func versionOf(ctx context.Context, tx pgx.Tx, name, digest string) (view.Service, error) {
+	if err := longEnough(digest); err != nil {
+		return view.Service{}, err
+	}
+	all, err := many[view.Service](ctx, tx, serviceColumns+`where name = $1 and starts_with(digest, $2) for update`, name, digest)
+	switch {
+	case err != nil:
+		return view.Service{}, err
+	case len(all) == 0:
+		return view.Service{}, &NotFound{fmt.Sprintf("a version of service %s whose digest begins with %s", name, digest)}
+	case len(all) > 1:
+		return view.Service{}, conflict("%d versions of %s have digests that begin with %s; give more of it", len(all), name, digest)
+	}
+	return all[0], nil
 }
 
 // trySpan is how long a version may be tried on a host that it was approved for alone.
@@ -69,9 +87,9 @@ func (s *Store) ApproveTry(ctx context.Context, actor, name, digest, host string
 		return err
 	}
 	return s.tx(ctx, func(tx pgx.Tx) error {
-		v, err := one[view.Service](ctx, tx, "service "+name+" with that digest", serviceColumns+`where name = $1 and digest = $2`, name, digest)
+		v, err := versionOf(ctx, tx, name, digest)
 		if err == nil && v.LoadedBy == actor {
-			err = conflict("you loaded this version of %s yourself; another admin has to approve it, for one host as well", name)
+			err = notPermitted("you loaded this version of %s yourself; another admin has to approve it, for one host as well", name)
 		}
 		if err == nil {
 			_, err = s.locked(ctx, tx, host)
@@ -79,7 +97,7 @@ func (s *Store) ApproveTry(ctx context.Context, actor, name, digest, host string
 		if err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, actor, tryApproved, 0, "service/"+name, map[string]any{"version": v.Version, "digest": digest, "host": host})
+		return s.happened(ctx, tx, actor, tryApproved, 0, "service/"+name, map[string]any{"version": v.Version, "digest": v.Digest, "host": host})
 	})
 }
 
@@ -110,14 +128,14 @@ func (s *Store) WithdrawService(ctx context.Context, actor, name, digest, becaus
 		return unfit("because: is empty; say why the definition is withdrawn")
 	}
 	return s.tx(ctx, func(tx pgx.Tx) error {
-		v, err := one[view.Service](ctx, tx, "service "+name+" with that digest", serviceColumns+`where name = $1 and digest = $2 for update`, name, digest)
+		v, err := versionOf(ctx, tx, name, digest)
 		if err != nil || v.WithdrawnBy != "" {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `update services set withdrawn_by = $3, withdrawn_at = now(), withdrawn_because = $4 where name = $1 and digest = $2`, name, digest, actor, because); err != nil {
+		if _, err := tx.Exec(ctx, `update services set withdrawn_by = $3, withdrawn_at = now(), withdrawn_because = $4 where name = $1 and digest = $2`, name, v.Digest, actor, because); err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, actor, "service.withdrawn", 0, "service/"+name, map[string]any{"version": v.Version, "digest": digest, "because": because})
+		return s.happened(ctx, tx, actor, "service.withdrawn", 0, "service/"+name, map[string]any{"version": v.Version, "digest": v.Digest, "because": because})
 	})
 }
 

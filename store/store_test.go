@@ -598,7 +598,7 @@ func TestDefinitionsNeedAnotherAdmin(t *testing.T) {
 	if _, err := s.ApprovedService(ctx, "pages"); !errors.As(err, &missing) {
 		t.Errorf("an unapproved definition serves: %v", err)
 	}
-	var refused *Conflict
+	var refused *NotPermitted
 	if err := s.ApproveService(ctx, "ada", "pages", digestOf("a")); !errors.As(err, &refused) {
 		t.Errorf("approved by who loaded it: %v", err)
 	}

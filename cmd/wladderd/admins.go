@@ -40,7 +40,15 @@ var firstAdmin = command{"first-admin", "NAME", "make an account that is an admi
 		if err := st.FirstAdmin(ctx, name, *display, passwords[name]); err != nil {
 			return err
 		}
-		fmt.Fprintf(t.out, "%s is an admin; next: a second one, then wladderd serve\n", name)
+		admins, err := st.Admins(ctx)
+		if err != nil {
+			return err
+		}
+		next := "next: a second one, wladderd first-admin NAME"
+		if len(admins) > 1 {
+			next = "next: start the server; " + strings.Join(admins, " and ") + " make the other accounts"
+		}
+		fmt.Fprintf(t.out, "%s is an admin; %s\n", name, next)
 		return nil
 	}
 }}

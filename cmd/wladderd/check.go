@@ -68,13 +68,7 @@ func checked(ctx context.Context, c config) (all []result) {
 	add := func(state, part, format string, args ...any) {
 		all = append(all, result{state, part, fmt.Sprintf(format, args...)})
 	}
-	file := "no file"
-	for _, from := range c.from {
-		if path, _, yes := strings.Cut(from, ":"); yes {
-			file = path
-		}
-	}
-	add(well, "configuration", "%s; set: %s", file, cmp.Or(strings.Join(slices.Sorted(maps.Keys(c.from)), ", "), "nothing"))
+	add(well, "configuration", "%s; set: %s", cmp.Or(c.file, "no file"), cmp.Or(strings.Join(slices.Sorted(maps.Keys(c.from)), ", "), "nothing"))
 
 	info, err := os.Stat(c.data)
 	switch {
@@ -83,7 +77,11 @@ func checked(ctx context.Context, c config) (all []result) {
 	case err != nil:
 		add(wrong, "data", "%v", err)
 	default:
-		if err := checkData(c.data); err != nil {
+		err := checkData(c.data)
+		if os.Geteuid() != 0 { // root only looks
+			err = errors.Join(err, checkOwner(c.data))
+		}
+		if err != nil {
 			add(wrong, "data", "%v", err)
 		} else {
 			add(well, "data", "%s, mode %o", c.data, info.Mode().Perm())
@@ -138,11 +136,14 @@ func checkedKeys(c config) (state, part, text string) {
 	case len(there) == 1:
 		return wrong, part, fmt.Sprintf("%s is not there: what the database holds cannot be read without it; take it from the backup", filepath.Join(c.data, "key"))
 	}
-	h, err := dataKeys(c)
+	signer, err := host.ReadSigner(filepath.Join(c.data, "ssh_key"))
+	if err == nil {
+		_, err = store.LoadKeys(filepath.Join(c.data, "key"))
+	}
 	if err != nil {
 		return wrong, part, err.Error()
 	}
-	return well, part, "hosts know this server by " + host.Fingerprint(host.PublicKey(h.dialer.Signer))
+	return well, part, "hosts know this server by " + host.Fingerprint(host.PublicKey(signer))
 }
 
 // address gives the URL of a server's database where it can be asked now; empty where the server's

@@ -33,6 +33,7 @@ type config struct {
 	logFormat               string
 	receivers               []tell.Receiver
 
+	file string            // the configuration file; empty where none was read
 	from map[string]string // where each key's value comes from, if not by default
 }
 
@@ -179,7 +180,9 @@ func configured(flags *flag.FlagSet, args []string, getenv func(string) string) 
 	flags.Visit(func(f *flag.Flag) { named = named || f.Name == "config" })
 	var all []error
 	lines, err := readConfig(*file)
-	if errors.Is(err, fs.ErrNotExist) && !named {
+	if err == nil {
+		c.file = *file
+	} else if errors.Is(err, fs.ErrNotExist) && !named {
 		err = nil
 	}
 	all = append(all, err)

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
@@ -25,7 +26,7 @@ func dataKeys(c config) (h holdings, err error) {
 	if err := os.MkdirAll(c.data, 0o711); err != nil {
 		return h, err
 	}
-	if err := checkData(c.data); err != nil {
+	if err := errors.Join(checkOwner(c.data), checkData(c.data)); err != nil {
 		return h, err
 	}
 	if h.keys, err = store.LoadKeys(filepath.Join(c.data, "key")); err != nil {

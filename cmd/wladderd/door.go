@@ -134,9 +134,8 @@ func private(path string) error {
 	return err
 }
 
-// checkData checks that the server's directory is ours, and that nobody else can put anything into
-// it, or read its keys.
-func checkData(dir string) error {
+// checkOwner checks that what is made in the server's directory belongs to the server.
+func checkOwner(dir string) error {
 	info, err := os.Stat(dir)
 	if err != nil {
 		return err
@@ -147,6 +146,15 @@ func checkData(dir string) error {
 			name = account.Username
 		}
 		return fmt.Errorf("%s: belongs to %s, and what another account makes there %s cannot use; run this as that account: runuser -u %s -- wladderd …", dir, name, name, name)
+	}
+	return nil
+}
+
+// checkData checks that nobody else can put anything into the server's directory, or read its keys.
+func checkData(dir string) error {
+	info, err := os.Stat(dir)
+	if err != nil {
+		return err
 	}
 	if info.Mode().Perm()&0o022 != 0 {
 		return fmt.Errorf("%s: others may write there (mode %o); want chmod 711", dir, info.Mode().Perm())

@@ -97,6 +97,9 @@ func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, dia
 	if c.driftEvery > 0 {
 		go e.WatchDrift(work, c.driftEvery)
 	}
+	if err := ready(); err != nil {
+		log.Warn("the service manager could not be told that the server is ready", "error", err)
+	}
 	log.Info("serving", "version", version.Number(), "address", c.scheme()+"://"+c.listen)
 	select {
 	case err := <-failed:
