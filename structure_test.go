@@ -49,7 +49,7 @@ var mayImport = map[string]string{
 	"manual":           "",
 
 	"cmd/wladder":      "bundled client core/change core/conf core/definition core/finding core/form core/ladder core/outline core/policy core/record core/render core/view manual version",
-	"cmd/wladderd":     "api console core/expr core/ladder core/record core/view engine host manual store store/postmaster tell version",
+	"cmd/wladderd":     "api console core/expr core/ladder core/record core/view core/written engine host manual store store/postmaster tell version",
 	"cmd/wladder-demo": "client core/ladder core/view demo standin",
 	"":                 "", // this test
 }

@@ -430,7 +430,7 @@ func TestBadInputChangesNothing(t *testing.T) {
 	c, _ := newCaller(t)
 	c.as("ines", "session")
 	for text, want := range map[string]string{
-		"title: x\nbogus: 1\n":              `change:2:1: unknown field \"bogus\"`,
+		"title: x\nbogus: 1\n":              `change:2:1: \"bogus\" is not a key here`,
 		"{}":                                "title: is empty",
 		"":                                  "change: is empty",
 		strings.Repeat("#", 2<<20) + "\n\n": "longer than 2097152 bytes",

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"wladder/client"
+	"wladder/core/definition"
 	"wladder/core/record"
 	"wladder/core/view"
 	"wladder/engine"
@@ -29,6 +30,13 @@ func live(t *testing.T) (*httptest.Server, *client.Client) {
 	}
 	t.Cleanup(st.Close)
 	if err := st.AddAccount(t.Context(), "setup", view.Account{Name: "ines", Display: "Ines", Roles: []string{"author"}}, "a long password"); err != nil {
+		t.Fatal(err)
+	}
+	svc, err := definition.Parse("pages.yaml", []byte(pagesDefinition))
+	if err == nil {
+		_, err = st.LoadService(t.Context(), "ines", svc)
+	}
+	if err != nil {
 		t.Fatal(err)
 	}
 	e := engine.New(engine.Config{Store: st})

@@ -40,7 +40,7 @@ func TestAtMostOnce(t *testing.T) {
 		"the refusal, again":  {"/halts/7/lifting", `{"because": "x"}`, "two", 404, "number 7"},
 		"a key of 201 bytes":  {"/halts", halt, strings.Repeat("k", 201), 422, "longer than 200 bytes"},
 		"without a reason":    {"/halts", `{"because": " "}`, "three", 422, "because: is empty"},
-		"an order to nothing": {"/changes/1/orders", `{"order": "pause", "because": "x"}`, "four", 404, "a climb of change 1"},
+		"an order to nothing": {"/changes/1/orders", `{"order": "pause", "because": "x"}`, "four", 404, "no climb of change 1"},
 	} {
 		for range 2 {
 			if status, answer := send(s.path, s.body, s.key); status != s.status || !strings.Contains(answer, s.says) {

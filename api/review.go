@@ -118,7 +118,7 @@ func (s *Server) settle(ctx *gin.Context) {
 	}
 	number, err := strconv.ParseInt(ctx.Param("comment"), 10, 64)
 	if err != nil || number < 1 {
-		s.fail(ctx, invalid{fmt.Errorf("%q is no comment's number", ctx.Param("comment"))})
+		s.fail(ctx, invalid{fmt.Errorf("%q is not a comment's number", ctx.Param("comment"))})
 		return
 	}
 	s.nothing(ctx, http.StatusNoContent, s.Store.Settle(ctx, who(ctx).Name, id, number))

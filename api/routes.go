@@ -311,7 +311,7 @@ func (s *Server) text(ctx *gin.Context) ([]byte, bool) {
 func (s *Server) id(ctx *gin.Context) (int64, bool) {
 	id, err := strconv.ParseInt(ctx.Param("id"), 10, 64)
 	if err != nil || id < 1 {
-		s.fail(ctx, invalid{fmt.Errorf("%q is no number", ctx.Param("id"))})
+		s.fail(ctx, invalid{fmt.Errorf("%q is not a number", ctx.Param("id"))})
 		return 0, false
 	}
 	return id, true
@@ -506,7 +506,10 @@ func (s *Server) draft(ctx *gin.Context) {
 	if !ok {
 		return
 	}
-	if err = s.Engine.Literals(ctx, spec); err == nil {
+	if err = s.Engine.Literals(ctx, spec); err == nil && spec.Prolongs == 0 {
+		err = s.Store.KnownServices(ctx, spec.Services)
+	}
+	if err == nil {
 		id, err = s.Store.Revise(ctx, who(ctx).Name, id, basis, spec)
 	}
 	if err != nil {
@@ -598,7 +601,7 @@ func (s *Server) numbers(ctx *gin.Context, most int, names ...string) ([]int64, 
 		}
 		n, err := strconv.ParseInt(text, 10, 64)
 		if err != nil || n < 0 || i == 0 && n == 0 {
-			s.fail(ctx, invalid{fmt.Errorf("%s: %q is no whole number as it is wanted there", name, text)})
+			s.fail(ctx, invalid{fmt.Errorf("%s: %q is not a whole number in the range that is wanted there", name, text)})
 			return nil, false
 		}
 		out[i] = n
@@ -617,7 +620,7 @@ func (s *Server) moment(ctx *gin.Context, name string) (at time.Time, ok bool) {
 	}
 	at, err := time.Parse(time.RFC3339Nano, text)
 	if err != nil {
-		s.fail(ctx, invalid{fmt.Errorf("%s: %q is no time as in RFC 3339", name, text)})
+		s.fail(ctx, invalid{fmt.Errorf("%s: %q is not a time as in RFC 3339", name, text)})
 	}
 	return at, err == nil
 }

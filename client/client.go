@@ -472,6 +472,34 @@ func (c *Client) Record(ctx context.Context, id, after int64) ([]record.Entry, e
 	return call[[]record.Entry](ctx, c, "GET", fmt.Sprintf("/record?change=%d&after=%d", id, after), nil)
 }
 
+// RecordFilter picks entries of the record; what is empty picks all.
+type RecordFilter struct {
+	Change   int64
+	Host, By string
+	Since    time.Time
+	Before   int64 // entries with a smaller number
+	Limit    int   // 500 at most
+}
+
+// Told gives entries of the record in sentences, the newest first.
+func (c *Client) Told(ctx context.Context, f RecordFilter) ([]view.Sentence, error) {
+	q := url.Values{"limit": {strconv.Itoa(f.Limit)}}
+	for name, n := range map[string]int64{"change": f.Change, "before": f.Before} {
+		if n != 0 {
+			q.Set(name, strconv.FormatInt(n, 10))
+		}
+	}
+	for name, text := range map[string]string{"host": f.Host, "by": f.By} {
+		if text != "" {
+			q.Set(name, text)
+		}
+	}
+	if !f.Since.IsZero() {
+		q.Set("since", f.Since.UTC().Format(time.RFC3339Nano))
+	}
+	return call[[]view.Sentence](ctx, c, "GET", "/record/told?"+q.Encode(), nil)
+}
+
 // Verify tells whether the record holds.
 func (c *Client) Verify(ctx context.Context) (view.Verification, error) {
 	return call[view.Verification](ctx, c, "GET", "/record/verification", nil)

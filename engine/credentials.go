@@ -139,7 +139,7 @@ func weighCredentials(all []credentialed, replies []host.Reply, now time.Time) (
 }
 
 // covered tells whether a certificate's names cover one that a block serves (RFC 9525). What
-// is no name of a host, such as a pattern, is nobody's to cover.
+// is not the name of a host, such as a pattern, is nobody's to cover.
 func covered(name string, names []string) bool {
 	plain := strings.TrimPrefix(name, "*.")
 	if !strings.Contains(plain, ".") || strings.ContainsAny(plain, "*~^$()[]{}/:_\\ ") {

@@ -248,7 +248,7 @@ func (e *Engine) leftAt(ctx context.Context, name, path string) (h view.Host, st
 	}
 	stood, there := placed[h.ID][path]
 	if !there {
-		err = &store.NotFound{What: fmt.Sprintf("something of ours at %s on %s", path, name)}
+		err = &store.NotFound{What: fmt.Sprintf("file of ours at %s on %s", path, name)}
 	}
 	return h, stood, err
 }

@@ -160,7 +160,7 @@ func (e *Engine) HostFiles(ctx context.Context, name, service, key string) (out 
 		return out, err
 	}
 	if _, there := svc.Files[key]; key != "" && !there {
-		return out, &store.NotFound{What: fmt.Sprintf("a file %s of service %s (it has %s)", key, service, strings.Join(slices.Sorted(maps.Keys(svc.Files)), ", "))}
+		return out, &store.NotFound{What: fmt.Sprintf("file %s of service %s (it has %s)", key, service, strings.Join(slices.Sorted(maps.Keys(svc.Files)), ", "))}
 	}
 	out = view.HostFiles{Host: name, Service: service, ReadAt: time.Now().UTC(), Files: []view.HostFile{}}
 	all, err := e.read(ctx, h, svc)

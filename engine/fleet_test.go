@@ -122,7 +122,7 @@ func TestFleet(t *testing.T) {
 			t.Errorf("%s: %+v, %v; want %+v", host, got, err, want)
 		}
 	}
-	if _, err := r.engine.Drifted(ctx, "b02", "/etc/shadow"); err == nil || !strings.Contains(err.Error(), "is not there") {
+	if _, err := r.engine.Drifted(ctx, "b02", "/etc/shadow"); err == nil || !strings.Contains(err.Error(), "there is no") {
 		t.Errorf("a path that nobody placed: %v", err)
 	}
 	// Somebody has it stay: it counts again once it stands otherwise.
@@ -158,7 +158,7 @@ func TestFleet(t *testing.T) {
 		c    view.Comparing
 		want string
 	}{
-		{view.Comparing{Service: "none", Address: "a"}, "is not there"},
+		{view.Comparing{Service: "none", Address: "a"}, "there is no"},
 		{view.Comparing{Service: "pages", Address: "a["}, "address a[: "},
 		{view.Comparing{Service: "pages", Address: "a", File: "other"}, `file "other" is not one of service pages; it has main`},
 		{view.Comparing{Service: "pages", Address: "a", Where: "cores =="}, "where: "},
@@ -307,7 +307,7 @@ func TestDerivedFromACopy(t *testing.T) {
 		host string
 		in   view.EditedCopy
 		want string
-	}{{"nobody", view.EditedCopy{Service: "pages"}, "is not there"}, {"b00", view.EditedCopy{Service: "none"}, "is not there"}, {"b00", view.EditedCopy{Service: "pages", File: "other"}, "it has main"}, {"b00", view.EditedCopy{Service: "pages", Instance: "x"}, "or that instance"}} {
+	}{{"nobody", view.EditedCopy{Service: "pages"}, "there is no"}, {"b00", view.EditedCopy{Service: "none"}, "there is no"}, {"b00", view.EditedCopy{Service: "pages", File: "other"}, "it has main"}, {"b00", view.EditedCopy{Service: "pages", Instance: "x"}, "or that instance"}} {
 		if _, err := r.engine.Derive(ctx, c.host, c.in); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s, %+v: %v; want %q", c.host, c.in, err, c.want)
 		}

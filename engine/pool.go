@@ -76,7 +76,7 @@ func (r *rehearsal) carriers(ctx context.Context) (func(plan.Leaf) bool, error) 
 			at[ip] = true
 		}
 	}
-	delete(prints, "") // of what is no key
+	delete(prints, "") // of what is not a key
 	return func(l plan.Leaf) bool {
 		return at[ipOf(l.Address)] || len(prints) > 0 && prints[host.Fingerprint(l.HostKey)]
 	}, nil

@@ -107,7 +107,7 @@ func (r *hostRun) by(ctx context.Context, leaf plan.LeafFile, now plan.Copy) str
 }
 
 // edited shows what stands at a path beside what we placed there, by the lines that differ;
-// secrets are covered. It is empty where one of them is no text of ours to read.
+// secrets are covered. It is empty where one of them is not text of ours to read.
 func (r *hostRun) edited(ctx context.Context, leaf plan.LeafFile, f render.Found) string {
 	if leaf.Base.Kind != plan.Regular || leaf.Base.Sum != "" || f.Content == nil {
 		return ""

@@ -352,7 +352,7 @@ func (r *hostRun) try(mine context.Context, prepared error) (e ladder.Event, err
 	if res.outcome == ladder.Failed && prepared == nil && !res.doubt {
 		res.note += r.lastWords(mine)
 	}
-	return ladder.Event{Kind: ladder.Ended, At: time.Now(), Outcome: res.outcome, Note: r.redactor.Clean(res.note), Sight: res.sight, Proof: res.proof, Undone: res.undone, Doubt: res.doubt}, nil
+	return ladder.Event{Kind: ladder.Ended, At: time.Now(), Outcome: res.outcome, Note: r.redactor.Clean(strings.TrimPrefix(res.note, r.Host+": ")), Sight: res.sight, Proof: res.proof, Undone: res.undone, Doubt: res.doubt}, nil
 }
 
 // problem turns an error of a host operation into how the step went.

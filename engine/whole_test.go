@@ -39,7 +39,7 @@ func TestWholeFiles(t *testing.T) {
 	if !strings.Contains(got, "-    worker_connections 512;") || !strings.Contains(got, "+    worker_connections 2048;") || strings.Contains(got, "swordfish") || !strings.Contains(got, "admin_password") {
 		t.Errorf("the whole file is shown as\n%s", got)
 	}
-	for host, want := range map[string]string{r.hosts[2].Name: "is not in the plan", "nobody": "is not there"} {
+	for host, want := range map[string]string{r.hosts[2].Name: "is not in the plan", "nobody": "there is no"} {
 		if _, _, err := r.store.LeafOf(t.Context(), id, host); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v; want %q", host, err, want)
 		}

@@ -98,7 +98,7 @@ func FuzzAnswers(f *testing.F) {
 					say(h)
 				}
 				if !utf8.ValidString(one.Resolved) || strings.Contains(one.Resolved, "\x00") {
-					t.Errorf("a path that is no text: %q", one.Resolved)
+					t.Errorf("a path that is not text: %q", one.Resolved)
 				}
 			}
 		} else if !errors.Is(err, errSenseless) && !strings.Contains(err.Error(), "answered for") {

@@ -19,7 +19,7 @@ func PublicKey(s Signer) string { return string(ssh.MarshalAuthorizedKey(s.Publi
 // CheckKey tells what is wrong with a host key as it is to be pinned.
 func CheckKey(text string) error {
 	if _, _, _, _, err := ssh.ParseAuthorizedKey([]byte(text)); err != nil {
-		return errors.New("host_key is no public key; want one as ssh-keyscan prints it, without the name")
+		return errors.New("host_key is not a public key; want one as ssh-keyscan prints it, without the name")
 	}
 	return nil
 }

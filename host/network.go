@@ -348,7 +348,7 @@ func askSSH(ctx context.Context, w Way, ask probe.Ask) probe.Answer {
 	if key := ask.With["key"]; key != "" {
 		signer, err := ssh.ParsePrivateKey([]byte(key))
 		if err != nil {
-			return probe.Answer{Failure: "the secret given as key is no private key"}
+			return probe.Answer{Failure: "the secret given as key is not a private key"}
 		}
 		config.Auth = append(config.Auth, ssh.PublicKeys(signer))
 	}

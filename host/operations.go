@@ -224,7 +224,7 @@ func (c *Conn) found(all []answer, paths []string) ([]render.Found, error) {
 		if i < len(paths) && f.Path != strings.TrimPrefix(paths[i], Closed) || slices.ContainsFunc(names, func(name string) bool {
 			return !utf8.ValidString(name) || len(name) > 8192 || strings.Contains(name, "\x00")
 		}) {
-			return nil, &Lost{c.target.Name, "collect", fmt.Errorf("%w: it names a path that was not asked for, or that is no text", errSenseless)}
+			return nil, &Lost{c.target.Name, "collect", fmt.Errorf("%w: it names a path that was not asked for, or that is not text", errSenseless)}
 		}
 		for _, p := range a.pairs("hazards") {
 			f.Hazards = append(f.Hazards, finding.Hazard{Code: probe.Clip(secret.Legible(p[0]), 50), Detail: probe.Clip(secret.Legible(decode(p[1])), 500)})

@@ -61,6 +61,25 @@ func (o *Overtaken) Error() string {
 	return fmt.Sprintf("%s wrote revision %d of change %d meanwhile: take over what you want of it, then save on top of that", o.By, o.Revision, o.Change)
 }
 
+// KnownServices says which of some services has no definition, with the one that may be meant.
+func (s *Store) KnownServices(ctx context.Context, names []string) error {
+	known, err := column[string](ctx, s.pool, `select distinct name from services order by name`)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if slices.Contains(known, name) {
+			continue
+		}
+		text := fmt.Sprintf("service: there is no service %q", name)
+		if near := written.Nearest(name, known); near != "" {
+			text += fmt.Sprintf("; did you mean %s?", near)
+		}
+		return unfit("%s; wladder services lists them", text)
+	}
+	return nil
+}
+
 // Revise is Draft for who knows on which revision the new one rests; 0 is any. The error is an
 // *Overtaken where there is a newer one.
 func (s *Store) Revise(ctx context.Context, actor string, id int64, basis int, spec *change.Spec) (int64, error) {

@@ -134,7 +134,7 @@ func (s *Store) LiftHalt(ctx context.Context, actor string, number int64, becaus
 			return err
 		}
 		if !slices.ContainsFunc(all, func(h halt) bool { return h.Number == number }) {
-			return &NotFound{fmt.Sprintf("a halt with number %d that holds", number)}
+			return &NotFound{fmt.Sprintf("halt with the number %d that holds", number)}
 		}
 		return s.happened(ctx, tx, actor, haltLifted, 0, "halts", haltTold{Halt: number, Because: because})
 	})

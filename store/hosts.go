@@ -28,8 +28,8 @@ const serving = ` retired_at is null `
 // second admin has to agree: all of those together are one request.
 func (s *Store) LoadHosts(ctx context.Context, actor string, hosts []view.Host) (out view.HostsLoaded, err error) {
 	for _, h := range hosts {
-		if why := illNamed(h); why != "" {
-			return out, unfit("host %q: %s", h.Name, why)
+		if why := cmp.Or(h.Fault(), illNamed(h)); why != "" {
+			return out, unfit("host %q: %s", shortened(h.Name), why)
 		}
 	}
 	err = s.tx(ctx, func(tx pgx.Tx) error {
@@ -117,6 +117,14 @@ func wayIn(was, is view.Host) string {
 		all = append(all, "another host key")
 	}
 	return was.Name + " (" + strings.Join(all, ", ") + ")"
+}
+
+// shortened is a name that may be too long to be said.
+func shortened(name string) string {
+	if len(name) > 60 {
+		return name[:60] + "…"
+	}
+	return name
 }
 
 // illNamed says why a host cannot be kept as it is: what is shown everywhere holds no

@@ -13,7 +13,7 @@ func TestHostsByLabel(t *testing.T) {
 	s := open(t)
 	var load []view.Host
 	for n := range 25 {
-		load = append(load, view.Host{Name: fmt.Sprintf("h%02d", n), Labels: map[string]string{"role": []string{"gauge", "entry"}[n%2], "site": []string{"delta", "coast", "100%"}[n%3]}})
+		load = append(load, view.Host{Name: fmt.Sprintf("h%02d", n), Address: "127.0.0.1:1", Login: "root", Labels: map[string]string{"role": []string{"gauge", "entry"}[n%2], "site": []string{"delta", "coast", "100%"}[n%3]}})
 	}
 	if _, err := s.LoadHosts(t.Context(), "ada", load); err != nil {
 		t.Fatal(err)

@@ -92,7 +92,7 @@ func (s *Store) Rename(ctx context.Context, actor, name, to string) error {
 		is := h
 		is.Name = to
 		if why := illNamed(is); why != "" || to == "" {
-			return unfit("%q is no name for a host: it is empty, too long, or holds a character that cannot be shown", to)
+			return unfit("%q cannot be a host's name: it is empty, too long, or holds a character that cannot be shown", to)
 		}
 		if _, err := s.locked(ctx, tx, to); !errors.As(err, new(*NotFound)) {
 			if err == nil {

@@ -109,5 +109,5 @@ func (s *Store) lastRun(ctx context.Context, hostID int64, service string) (*vie
 
 // serviceVersion gives a version of a definition by its number; 0 is the newest.
 func (s *Store) serviceVersion(ctx context.Context, name string, version int) (view.Service, error) {
-	return one[view.Service](ctx, s.views, "that version of service "+name, serviceColumns+`where name = $1 and $2 in (0, version) order by version desc limit 1`, name, version)
+	return one[view.Service](ctx, s.views, "such version of service "+name, serviceColumns+`where name = $1 and $2 in (0, version) order by version desc limit 1`, name, version)
 }

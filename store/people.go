@@ -405,7 +405,7 @@ func (s *Store) Decide(ctx context.Context, actor string, id int64, agreed bool)
 			return err
 		}
 		if agreed && !still {
-			return conflict("%s, who asked for request %d, is no admin any more; refuse it", by, id)
+			return conflict("%s, who asked for request %d, is not an admin any more; refuse it", by, id)
 		}
 		if _, err := tx.Exec(ctx, `update requests set decided_by = $2, decided_at = now(), agreed = $3 where id = $1`, id, actor, agreed); err != nil {
 			return err

@@ -126,7 +126,7 @@ func (s *Store) standingOf(ctx context.Context, tx pgx.Tx, id int64, digest stri
 		case !g.chained && !soon:
 			st.why = append(st.why, fmt.Sprintf("the approval of the plan %.12s of change %d is not in the record; nothing starts on it. Have the record verified", digest, id))
 		case r.Disabled || !g.alone && (!slices.Contains(r.Roles, "reviewer") || slices.Contains(wrote, r.Name)) || g.alone && !p.MayAlone(r.Name):
-			st.why = append(st.why, fmt.Sprintf("%s, who approved the plan %.12s of change %d, is no reviewer of it any more; another reviewer has to approve it", r.Name, digest, id))
+			st.why = append(st.why, fmt.Sprintf("%s, who approved the plan %.12s of change %d, is not a reviewer of it any more; another reviewer has to approve it", r.Name, digest, id))
 		case !s.now().Before(g.ends):
 			st.why = append(st.why, fmt.Sprintf("the approval of the plan %.12s of change %d by %s has ended (%s); have it approved again", digest, id, r.Name, g.ends.UTC().Format("2006-01-02 15:04 UTC")))
 		default:

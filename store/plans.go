@@ -110,7 +110,7 @@ func (s *Store) Leaf(ctx context.Context, p *Plan, hostID int64) (leaf plan.Leaf
 	}
 	digest, ok := p.leaves[hostID]
 	if !ok {
-		return leaf, &NotFound{"this host in the plan"}
+		return leaf, &NotFound{"such host in the plan"}
 	}
 	var body string
 	if err := s.pool.QueryRow(ctx, `select body from leaves where plan = $1 and host_id = $2`, p.ID, hostID).Scan(&body); err != nil {
@@ -236,7 +236,7 @@ func planOf(ctx context.Context, q querier, changeID int64, digest string) (plan
 	case err != nil:
 		return planRow{}, err
 	case len(all) == 0:
-		return planRow{}, &NotFound{fmt.Sprintf("a plan of change %d with the digest %s", changeID, digest)}
+		return planRow{}, &NotFound{fmt.Sprintf("plan of change %d with the digest %s", changeID, digest)}
 	case len(all) > 1:
 		return planRow{}, conflict("%d plans of change %d have digests that begin with %s; give more of it", len(all), changeID, digest)
 	}

@@ -178,8 +178,8 @@ func TestReviewUnderPolicy(t *testing.T) {
 	x.does("offered", s.Offer(ctx, "ines", x.id), "", change.Offered)
 	x.does("approved before the warning is acknowledged", x.approve("oda"), "1 of the warnings of change 1 wait to be acknowledged", change.Offered)
 	x.does("acknowledged by its author", ack("ines", x.warn.ID()), "another reviewer acknowledges", change.Offered)
-	x.does("another warning acknowledged", ack("oda", "00000000"), "a warning 00000000", change.Offered)
-	x.does("a veto acknowledged", ack("oda", x.taken.ID()), "is not there", change.Offered)
+	x.does("another warning acknowledged", ack("oda", "00000000"), "no warning 00000000", change.Offered)
+	x.does("a veto acknowledged", ack("oda", x.taken.ID()), "there is no", change.Offered)
 	x.does("acknowledged", ack("oda", x.warn.ID()), "", change.Offered)
 
 	say := func(who string, c view.NewComment) (n int64) {
@@ -360,7 +360,7 @@ func TestEmergency(t *testing.T) {
 	// Out of the team is out of the emergency.
 	agreed(t, s, "approvals: [{needs: 1}]")
 	x.at = x.at.Add(-30 * time.Minute)
-	x.does("resumed when policy names nobody any more", s.Order(ctx, "ben", x.id, ladder.Resume, "it has to be", "scripts"), "is no reviewer of it any more", change.Climbing)
+	x.does("resumed when policy names nobody any more", s.Order(ctx, "ben", x.id, ladder.Resume, "it has to be", "scripts"), "is not a reviewer of it any more", change.Climbing)
 	x.does("taken back", s.TakeApprovalBack(ctx, "ines", x.id, "the gauges speak again"), "", change.Climbing)
 	if missing := x.detail().Review.Missing; len(missing) != 1 {
 		t.Errorf("with the only approval taken back it lacks %v", missing)

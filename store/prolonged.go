@@ -60,7 +60,7 @@ func (s *Store) RehearseProlonging(ctx context.Context, actor string, id int64, 
 		if err := move(ctx, tx, c, change.RehearsalDone); err != nil {
 			return err
 		}
-		return s.happened(ctx, tx, actor, "rehearsal.ended", id, subject(id), map[string]any{"revision": revision, "findings": 0, "digest": digest, "hosts": len(made.Leaves)})
+		return s.happened(ctx, tx, actor, "rehearsal.ended", id, subject(id), map[string]any{"revision": revision, "digest": digest, "hosts": len(made.Leaves)})
 	})
 }
 

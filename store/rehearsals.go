@@ -339,7 +339,11 @@ func (s *Store) EndRehearsal(ctx context.Context, r *Rehearsing, findings []find
 			made = nil
 			findings = append(findings, finding.Finding{Level: finding.Veto, Code: "edited", Text: "the change was edited while it was rehearsed; rehearse it again"})
 		}
-		event, body := change.Edited, map[string]any{"revision": r.Revision, "findings": len(findings)}
+		var without, missed int
+		if err := tx.QueryRow(ctx, `select count(*) filter (where read and leaf is null), count(*) filter (where not read) from rehearsed_hosts where rehearsal = $1`, r.ID).Scan(&without, &missed); err != nil {
+			return err
+		}
+		event, body := change.Edited, map[string]any{"revision": r.Revision, "without_part": without, "not_read": missed}
 		var plan *int64
 		if made != nil {
 			id, digest, err := s.keepPlan(ctx, tx, *made)

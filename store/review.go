@@ -258,7 +258,7 @@ func (s *Store) TakeApprovalBack(ctx context.Context, actor string, id int64, be
 		if err != nil || len(missing) == 0 {
 			return err
 		}
-		c, err := one[climbRow](ctx, tx, fmt.Sprintf("a climb of change %d", id), climbColumns+`where change = $1 order by id desc limit 1 for update`, id)
+		c, err := one[climbRow](ctx, tx, fmt.Sprintf("climb of change %d: it has not been started", id), climbColumns+`where change = $1 order by id desc limit 1 for update`, id)
 		if err != nil || c.State != ladder.Running && c.State != ladder.Waiting {
 			return err
 		}
@@ -380,7 +380,7 @@ func (s *Store) Acknowledge(ctx context.Context, actor string, id int64, digest,
 		f, there := all[name]
 		switch {
 		case !there:
-			return &NotFound{fmt.Sprintf("a warning %s of the plan %.12s", name, r.Digest)}
+			return &NotFound{fmt.Sprintf("warning %s in the plan %.12s", name, r.Digest)}
 		case r.wrote:
 			return notPermitted("you wrote change %d yourself; another reviewer acknowledges its warnings", id)
 		}
@@ -408,7 +408,7 @@ func (s *Store) Override(ctx context.Context, actor string, roles []string, id i
 		}
 		f, there := all[name]
 		if !there {
-			return &NotFound{fmt.Sprintf("a veto %s of the rehearsal of change %d", name, id)}
+			return &NotFound{fmt.Sprintf("veto %s in the rehearsal of change %d", name, id)}
 		}
 		where := finding.Overriding(f.Code)
 		switch who := r.policy.Overriders(f.Code); {

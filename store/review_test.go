@@ -103,7 +103,7 @@ func TestReview(t *testing.T) {
 		return d.Rehearsal.Groups[0].Key
 	}()
 	does("a group of another plan", look("oda", first, group, true), "is not that of the plan")
-	does("no group of the plan", look("oda", third, "none", true), "is not there")
+	does("no group of the plan", look("oda", third, "none", true), "there is no")
 	does("marked", look("oda", third, group, true), "")
 	does("marked twice", look("oda", third, group, true), "")
 	does("marked by another", look("ben", third, group, true), "")
@@ -118,7 +118,7 @@ func TestReview(t *testing.T) {
 		{third, "", ""},
 		{first[:11], "", "want the digest"},
 		{"%", "", "want the digest"},
-		{strings.Repeat("0", 12), "", "is not there"},
+		{strings.Repeat("0", 12), "", "there is no"},
 	} {
 		got, err := s.PlansCompared(ctx, id, c.from, c.to)
 		var all []string

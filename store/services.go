@@ -70,7 +70,7 @@ func versionOf(ctx context.Context, tx pgx.Tx, name, digest string) (view.Servic
 	case err != nil:
 		return view.Service{}, err
 	case len(all) == 0:
-		return view.Service{}, &NotFound{fmt.Sprintf("a version of service %s whose digest begins with %s", name, digest)}
+		return view.Service{}, &NotFound{fmt.Sprintf("version of service %s whose digest begins with %s", name, digest)}
 	case len(all) > 1:
 		return view.Service{}, conflict("%d versions of %s have digests that begin with %s; give more of it", len(all), name, digest)
 	}
@@ -158,7 +158,7 @@ func (s *Store) Service(ctx context.Context, name string) (view.Service, error) 
 
 // ApprovedService gives the newest approved version.
 func (s *Store) ApprovedService(ctx context.Context, name string) (view.Service, error) {
-	v, err := one[view.Service](ctx, s.pool, "an approved version of service "+name, serviceColumns+`where name = $1 and approved_by is not null and withdrawn_by is null order by version desc limit 1`, name)
+	v, err := one[view.Service](ctx, s.pool, "approved version of service "+name, serviceColumns+`where name = $1 and approved_by is not null and withdrawn_by is null order by version desc limit 1`, name)
 	if err == nil {
 		err = s.served(ctx, s.pool, v.Name, v.Digest)
 	}
@@ -167,5 +167,5 @@ func (s *Store) ApprovedService(ctx context.Context, name string) (view.Service,
 
 // ServiceOf gives the version of a definition under its digest.
 func (s *Store) ServiceOf(ctx context.Context, name, digest string) (view.Service, error) {
-	return one[view.Service](ctx, s.pool, "the version of service "+name+" with that digest", serviceColumns+`where name = $1 and digest = $2`, name, digest)
+	return one[view.Service](ctx, s.pool, "version of service "+name+" with that digest", serviceColumns+`where name = $1 and digest = $2`, name, digest)
 }

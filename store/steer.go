@@ -57,7 +57,7 @@ func (s *Store) Order(ctx context.Context, actor string, changeID int64, o ladde
 
 // newestClimb gives the newest climb of a change, and holds it.
 func newestClimb(ctx context.Context, tx pgx.Tx, changeID int64) (climbRow, error) {
-	return one[climbRow](ctx, tx, fmt.Sprintf("a climb of change %d", changeID), climbColumns+`where change = $1 order by id desc limit 1 for update`, changeID)
+	return one[climbRow](ctx, tx, fmt.Sprintf("climb of change %d: it has not been started", changeID), climbColumns+`where change = $1 order by id desc limit 1 for update`, changeID)
 }
 
 // rollBackAsked is the entry of a person who has a climb rolled back.

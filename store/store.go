@@ -80,10 +80,10 @@ func notPermitted(format string, args ...any) error {
 	return &NotPermitted{fmt.Sprintf(format, args...)}
 }
 
-// NotFound tells that there is no such thing.
+// NotFound tells that there is no such thing: "change 99", without an article.
 type NotFound struct{ What string }
 
-func (n *NotFound) Error() string { return n.What + " is not there" }
+func (n *NotFound) Error() string { return "there is no " + n.What }
 
 // Transient tells whether an error is the database's and may pass: it went away,
 // was full or busy, or had to choose between two. What it says of our own

@@ -394,7 +394,7 @@ func TestARehearsalGoesOnElsewhere(t *testing.T) {
 	ctx := t.Context()
 	id, err := s.Draft(ctx, "ines", 0, &change.Spec{Title: "t", Services: []string{"s"}})
 	if err == nil {
-		_, err = s.LoadHosts(ctx, "ada", []view.Host{{Name: "h1"}, {Name: "h2"}})
+		_, err = s.LoadHosts(ctx, "ada", []view.Host{{Name: "h1", Address: "127.0.0.1:1", Login: "root"}, {Name: "h2", Address: "127.0.0.1:1", Login: "root"}})
 	}
 	if err != nil {
 		t.Fatal(err)

@@ -393,7 +393,7 @@ func (s *Store) HostRun(ctx context.Context, changeID int64, host string) (view.
 		return view.HostRun{}, err
 	}
 	if len(rows) == 0 {
-		return view.HostRun{}, &NotFound{"a run of host " + host}
+		return view.HostRun{}, &NotFound{"part of that climb for host " + host}
 	}
 	r := rows[0]
 	steps, err := lax[struct {

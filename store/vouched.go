@@ -379,7 +379,7 @@ var serviceKinds = []string{"service.approved", "service.withdrawn", "service.vo
 func (s *Store) served(ctx context.Context, q querier, name, digest string) error {
 	var refused error
 	well, err := settled(func() (bool, error) {
-		v, err := one[view.Service](ctx, q, "the definition of "+name, serviceColumns+`where name = $1 and digest = $2`, name, digest)
+		v, err := one[view.Service](ctx, q, "such definition of "+name, serviceColumns+`where name = $1 and digest = $2`, name, digest)
 		if err != nil {
 			return false, err
 		}
@@ -394,7 +394,7 @@ func (s *Store) served(ctx context.Context, q querier, name, digest string) erro
 		return true, nil
 	})
 	if err == nil && !well {
-		err = s.forged("the definition of " + name)
+		err = s.forged("such definition of " + name)
 	}
 	return cmp.Or(err, refused)
 }

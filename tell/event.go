@@ -25,7 +25,7 @@ type Event struct {
 func CheckURL(text string) error {
 	u, err := url.Parse(text)
 	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
-		return errors.New("is no URL of https")
+		return errors.New("is not a URL of https")
 	}
 	if u.Scheme == "http" {
 		if at, err := netip.ParseAddr(u.Hostname()); u.Hostname() != "localhost" && (err != nil || !at.IsLoopback()) {

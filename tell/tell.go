@@ -94,7 +94,7 @@ func Parse(name string, data []byte) ([]Receiver, error) {
 		default:
 			for key, text := range map[string]string{"mail": r.Mail, "from": r.From} {
 				if _, err := mail.ParseAddress(text); err != nil {
-					bad("%s: %q is no mail address", key, text)
+					bad("%s: %q is not a mail address", key, text)
 				}
 			}
 			if _, _, err := net.SplitHostPort(r.By); err != nil {

@@ -116,7 +116,7 @@ func fresh(dir, listen string) error {
 	}
 	if _, err := os.Stat(dir); err == nil {
 		if _, err := os.Stat(filepath.Join(dir, "server", "key")); err != nil {
-			return fmt.Errorf("%s is there and is no demo's directory; choose another with -dir", dir)
+			return fmt.Errorf("%s is there and is not a demo's directory; choose another with -dir", dir)
 		}
 	}
 	return os.RemoveAll(dir)

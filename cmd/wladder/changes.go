@@ -296,17 +296,27 @@ var rehearse = command{"rehearse", "N", "the read-only pass over every target ho
 		if err != nil {
 			return err
 		}
-		if ok, err := t.show(d.Rehearsal); ok {
+		if ok, err := t.show(d.Rehearsal); err != nil {
 			return err
+		} else if !ok {
+			t.summary(d)
 		}
-		return t.summary(d)
+		if d.Rehearsal.Digest == "" || vetoed(d.Rehearsal) {
+			return errNotWell
+		}
+		return nil
 	}
 }}
 
-func (t *terminal) summary(d view.ChangeDetail) error {
+// vetoed tells whether something stops a host.
+func vetoed(r *view.Rehearsal) bool {
+	return slices.ContainsFunc(foundIn(r), func(f foundThere) bool { return f.Level == finding.Veto })
+}
+
+func (t *terminal) summary(d view.ChangeDetail) {
 	r := d.Rehearsal
 	fmt.Fprintf(t.out, "%s read in %.1f s, %d in the plan, %s\n", counted(r.Hosts, "host"), r.EndedAt.Sub(r.BegunAt).Seconds(), r.Planned, counted(len(r.Groups), "diff group"))
-	bad := t.findings(d, false)
+	t.findings(d, false)
 	for _, g := range r.Groups {
 		for _, a := range g.Alterations {
 			fmt.Fprintf(t.out, "  %-12s %s, %s\n", g.Key, alteration(a), counted(g.Count, "host"))
@@ -314,13 +324,9 @@ func (t *terminal) summary(d view.ChangeDetail) error {
 	}
 	if r.Digest == "" {
 		fmt.Fprintln(t.out, "there is no plan: mend what got a veto, then rehearse again")
-		return errNotWell
+		return
 	}
 	fmt.Fprintf(t.out, "digest %s\nnext: wladder diff %d, then wladder offer %d\n", r.Digest, d.ID, d.ID)
-	if bad {
-		return errNotWell
-	}
-	return nil
 }
 
 var findings = command{"findings", "N", "what stands against a change", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
@@ -330,10 +336,12 @@ var findings = command{"findings", "N", "what stands against a change", func(f *
 		if err != nil {
 			return err
 		}
-		if ok, err := t.show(d.Rehearsal.Groups); ok {
+		if ok, err := t.show(foundIn(d.Rehearsal)); err != nil {
 			return err
+		} else if !ok {
+			t.findings(d, *ids || len(d.Review.Open) > 0)
 		}
-		if t.findings(d, *ids || len(d.Review.Open) > 0) {
+		if vetoed(d.Rehearsal) {
 			return errNotWell
 		}
 		return nil
@@ -364,37 +372,45 @@ func place(f finding.Finding) string {
 	return plain(f.File) + ": "
 }
 
-// findings prints them, the worst first, with the ids by which people speak of them where that
-// is wanted; bad tells that some stop a host.
-func (t *terminal) findings(d view.ChangeDetail, ids bool) (bad bool) {
-	type line struct {
-		finding.Finding
-		hosts []string // the first of them
-		count int
+// foundThere is a finding with the hosts where it was made: none where it concerns the change as a
+// whole.
+type foundThere struct {
+	finding.Finding
+	Count int      `json:"count"`
+	Hosts []string `json:"hosts"` // the first of them
+}
+
+// foundIn gives the findings of a rehearsal, the worst first; what was found in several groups is
+// one.
+func foundIn(r *view.Rehearsal) []foundThere {
+	all := []foundThere{}
+	for _, f := range r.Findings {
+		all = append(all, foundThere{Finding: f, Hosts: []string{}})
 	}
-	var all []line
-	for _, f := range d.Rehearsal.Findings {
-		all = append(all, line{Finding: f})
-	}
-	at := map[finding.Finding]int{} // what is found in several groups is said once
-	for _, g := range d.Rehearsal.Groups {
+	at := map[finding.Finding]int{}
+	for _, g := range r.Groups {
 		for _, f := range g.Findings {
 			k, there := at[f]
 			if !there {
 				k = len(all)
 				at[f] = k
-				all = append(all, line{Finding: f})
+				all = append(all, foundThere{Finding: f})
 			}
-			all[k].hosts, all[k].count = append(all[k].hosts, g.Hosts...), all[k].count+g.Count
+			all[k].Hosts, all[k].Count = append(all[k].Hosts, g.Hosts...), all[k].Count+g.Count
 		}
 	}
 	weight := map[finding.Level]int{finding.Veto: 0, finding.Warn: 1, finding.Note: 2}
 	sort.SliceStable(all, func(i, k int) bool { return weight[all[i].Level] < weight[all[k].Level] })
+	return all
+}
+
+// findings prints what was found, with the ids by which people speak of it where that is wanted.
+func (t *terminal) findings(d view.ChangeDetail, ids bool) {
 	known := map[string]string{}
 	for _, a := range d.Review.Acknowledged {
 		known[a.Finding] = a.Account
 	}
-	for _, l := range all {
+	for _, l := range foundIn(d.Rehearsal) {
 		if by := known[l.Name]; by != "" {
 			l.Text += "; acknowledged by " + by
 		}
@@ -409,12 +425,10 @@ func (t *terminal) findings(d view.ChangeDetail, ids bool) (bad bool) {
 			}
 			fmt.Fprintf(t.out, "%s %s\n", level, part)
 		}
-		if l.count > 0 {
-			for _, part := range t.folded(plain(named(l.hosts, l.count)), 5) {
+		if l.Count > 0 {
+			for _, part := range t.folded(plain(named(l.Hosts, l.Count)), 5) {
 				fmt.Fprintf(t.out, "     %s\n", part)
 			}
 		}
-		bad = bad || l.Level == finding.Veto
 	}
-	return bad
 }

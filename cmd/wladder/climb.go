@@ -3,10 +3,9 @@ package main
 import (
 	"context"
 	"flag"
-	"fmt"
 )
 
-var climb = command{"climb", "N", "let an approved change climb", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+var climb = command{"climb", "N", "let an approved change climb: it is rolled out to its hosts, stage by stage", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 	behind := f.Bool("behind", false, "take the hosts that it passed over before, under the same approval, while that lasts")
 	then := f.Bool("follow", false, "follow it to its end")
 	return func(ctx context.Context, t *terminal, args []string) error {
@@ -25,7 +24,8 @@ var climb = command{"climb", "N", "let an approved change climb", func(f *flag.F
 		if *then {
 			return t.follow(ctx, c, id)
 		}
-		fmt.Fprintf(t.out, "change %d climbs; wladder follow %d shows how\n", id, id)
+		t.fields()["change"] = id
+		t.done("change %d climbs; wladder follow %d shows how", id, id)
 		return nil
 	}
 }}

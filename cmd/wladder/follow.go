@@ -138,9 +138,9 @@ func (t *terminal) follow(ctx context.Context, c *client.Client, id int64) error
 		}
 	})
 	if err = cmp.Or(err, failure); err != nil {
-		if ctx.Err() != nil && end.Climb != nil && !end.Climb.State.Final() {
-			fmt.Fprintf(t.errs, "\nyou follow no more; the climb of change %d goes on by itself. wladder follow %d shows it again, wladder pause %d -because TEXT starts no further host, wladder stop %d -because TEXT puts back what is under way\n", id, id, id, id)
-			return errNotWell
+		if ctx.Err() != nil {
+			fmt.Fprintf(t.errs, "\nyou follow no more; the climb of change %d goes on by itself:\n  wladder follow %d                shows it again\n  wladder pause -because TEXT %d   starts no further host\n  wladder stop -because TEXT %d    puts back what is under way\n", id, id, id, id)
+			return errFollowNoMore
 		}
 		return err
 	}
@@ -226,9 +226,15 @@ func (t *terminal) ladder(d watched) string {
 	}
 	var rungs []rung
 	for i, runs := range stages {
-		if len(runs) > 0 {
-			rungs = append(rungs, rung{t.marks(runs), fmt.Sprintf("%d  %s, %s", i+1, counted(len(runs), "host"), c.Policy.Stages[i]), c.Policy.Stages[i].Gate, i == present})
+		stage := c.Policy.Stages[i]
+		label := fmt.Sprintf("%d  %s, %s", i+1, counted(len(runs), "host"), stage)
+		if len(runs) == 0 {
+			label = fmt.Sprintf("%d  no host, %s", i+1, stage)
 		}
+		rungs = append(rungs, rung{t.marks(runs), label, stage.Gate, i == present})
+	}
+	for n := len(rungs); n > 0 && len(stages[n-1]) == 0 && c.Policy.Stages[n-1].Added(); n-- {
+		rungs = rungs[:n-1]
 	}
 	b.WriteString(t.drawn(rungs))
 	var legend []string
@@ -362,6 +368,9 @@ func (t *terminal) folded(text string, indent int) []string {
 // marks draws the hosts of a stage, as many rows as the width asks for; from
 // 500 hosts on it counts instead.
 func (t *terminal) marks(runs []view.HostRun) (rows []string) {
+	if len(runs) == 0 {
+		return []string{""}
+	}
 	if len(runs) >= 500 {
 		counts := view.Counts{}
 		for _, r := range runs {

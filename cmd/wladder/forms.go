@@ -55,7 +55,7 @@ var formLoad = load("form-load", "keep a change with blanks in it",
 	func(ctx context.Context, t *terminal, text []byte) error {
 		v, err := t.client().KeepForm(ctx, text)
 		if err == nil {
-			fmt.Fprintf(t.out, "form %s, version %d, is kept; wladder forms %s shows its blanks\n", plain(v.Name), v.Version, plain(v.Name))
+			t.done("form %s, version %d, is kept; wladder forms %s shows its blanks", plain(v.Name), v.Version, plain(v.Name))
 		}
 		return err
 	})

@@ -3,6 +3,7 @@ package main
 import (
 	"cmp"
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"maps"
@@ -105,7 +106,7 @@ var hostCommand = command{"host", "NAME", "one machine: how it stands, and what 
 		}
 		said := func(err error, format string, args ...any) error {
 			if err == nil {
-				fmt.Fprintf(t.out, format+"\n", args...)
+				t.done(format, args...)
 			}
 			return err
 		}
@@ -134,9 +135,9 @@ var hostCommand = command{"host", "NAME", "one machine: how it stands, and what 
 			case out.Request != 0:
 				t.requested(view.Requested{Request: out.Request}, "")
 			case out.Pinned == 0:
-				fmt.Fprintln(t.out, "that key is pinned already")
+				t.done("%s", "that key is pinned already")
 			default:
-				fmt.Fprintf(t.out, "%s is known by %s from now on\n", plain(name), plain(*pin))
+				t.done("%s is known by %s from now on", plain(name), plain(*pin))
 			}
 			return nil
 		case *history != "":
@@ -269,6 +270,18 @@ var hostsLoad = command{"hosts-load", "FILE", "add machines, or bring them up to
 		if err != nil {
 			return err
 		}
+		if len(read) == 0 {
+			return fmt.Errorf("%s: there is no host in it", args[0])
+		}
+		var wrong []error
+		for i, h := range read {
+			if why := (view.Host{Name: h.Name, Address: h.Address, Login: h.Login}).Fault(); why != "" {
+				wrong = append(wrong, fmt.Errorf("%s: host %d (%s): %s", args[0], i+1, plain(cut(h.Name, 60)), why))
+			}
+		}
+		if err := errors.Join(wrong...); err != nil {
+			return err
+		}
 		if *check {
 			var rows [][]string
 			keyless := 0
@@ -295,14 +308,15 @@ var hostsLoad = command{"hosts-load", "FILE", "add machines, or bring them up to
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(t.out, "%s loaded, %d of them new\n", counted(len(hosts), "host"), out.Added)
+		t.fields()["hosts"], t.fields()["added"] = len(hosts), out.Added
+		t.done("%s loaded, %d of them new", counted(len(hosts), "host"), out.Added)
 		for _, h := range hosts {
 			if h.HostKey == "" {
-				fmt.Fprintf(t.out, "%s has no host key: see it with wladder host %s -key, compare it on the host's console, and pin it\n", plain(h.Name), plain(h.Name))
+				t.done("%s has no host key: see it with wladder host %s -key, compare it on the host's console, and pin it", plain(h.Name), plain(h.Name))
 			}
 		}
 		if out.Request != 0 {
-			fmt.Fprintf(t.out, "%s reached in another way from then on; ", counted(out.Asked, "host"))
+			t.done("%s reached in another way from then on", counted(out.Asked, "host"))
 			t.requested(view.Requested{Request: out.Request}, "")
 		}
 		return nil
@@ -316,13 +330,14 @@ var survey = command{"survey", "", "ask machines what they are", func(f *flag.Fl
 		if err != nil {
 			return err
 		}
-		if ok, err := t.show(out); ok {
+		if ok, err := t.show(out); err != nil {
 			return err
-		}
-		fmt.Fprintf(t.out, "%s surveyed\n", counted(out.Hosts-len(out.Failed)-len(out.Aside), "host"))
-		for _, all := range []map[string]string{out.Aside, out.Failed} {
-			for _, name := range slices.Sorted(maps.Keys(all)) {
-				fmt.Fprintln(t.out, plain(all[name]))
+		} else if !ok {
+			fmt.Fprintf(t.out, "%s surveyed\n", counted(out.Hosts-len(out.Failed)-len(out.Aside), "host"))
+			for _, all := range []map[string]string{out.Aside, out.Failed} {
+				for _, name := range slices.Sorted(maps.Keys(all)) {
+					fmt.Fprintln(t.out, plain(all[name]))
+				}
 			}
 		}
 		if len(out.Failed) > 0 {

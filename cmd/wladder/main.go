@@ -56,8 +56,9 @@ func commands() (all []command) {
 const (
 	exitNotWell   = 1 // what was asked about is not well, or an edit was refused
 	exitUsage     = 2
-	exitForbidden = 3 // the server was not reached, or does not permit it
-	exitChanged   = 4 // it changed meanwhile: read again
+	exitForbidden = 3   // the server was not reached, or does not permit it
+	exitChanged   = 4   // it changed meanwhile: read again
+	exitEnded     = 130 // by Ctrl-C, as shells say it
 )
 
 // usage is an error of how a command was called.
@@ -69,6 +70,9 @@ func usagef(format string, args ...any) error { return usage{fmt.Errorf(format, 
 
 // errNotWell ends a command whose output has said already what is wrong.
 var errNotWell = errors.New("")
+
+// errFollowNoMore ends a command whose output has said that somebody ended it.
+var errFollowNoMore = errors.New("ended")
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
@@ -108,7 +112,13 @@ func run(ctx context.Context, t *terminal, args []string) int {
 			fmt.Fprintf(t.errs, "wladder %s: %v; wladder help %s lists its flags\n", name, err, name)
 			return exitUsage
 		}
-		return t.status(c.name, do(ctx, t, operands))
+		err = do(ctx, t, operands)
+		if t.did != nil {
+			if _, failed := t.show(t.did); err == nil {
+				err = failed
+			}
+		}
+		return t.status(c.name, err)
 	}
 	fmt.Fprintf(t.errs, "wladder: %q is not a command; wladder help lists them\n", name)
 	return exitUsage
@@ -125,14 +135,19 @@ func (t *terminal) flags(c command) (*flag.FlagSet, func(context.Context, *termi
 
 // help tells what a command does, and its flags.
 func (c command) help(w io.Writer, flags *flag.FlagSet) {
-	fmt.Fprintf(w, "%s\n%s.\n\n", strings.TrimSpace("wladder "+c.name+" [flags] "+c.operands), strings.ToUpper(c.summary[:1])+c.summary[1:])
+	fmt.Fprintf(w, "%s\n%s\n\n", strings.TrimSpace("wladder "+c.name+" [flags] "+c.operands), strings.Join(wrap(strings.ToUpper(c.summary[:1])+c.summary[1:]+".", helpWidth), "\n"))
 	flags.VisitAll(func(f *flag.Flag) {
 		value, about := flag.UnquoteUsage(f)
-		fmt.Fprintf(w, "  %s\n    \t%s", strings.TrimSpace("-"+f.Name+" "+value), about)
-		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "0s" {
-			fmt.Fprintf(w, " (default %s)", f.DefValue)
+		switch value {
+		case "string":
+			value = "TEXT"
+		case "int":
+			value = "N"
 		}
-		fmt.Fprintln(w)
+		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "0s" {
+			about += fmt.Sprintf(" (by default %s)", f.DefValue)
+		}
+		fmt.Fprintf(w, "  %s\n      %s\n", strings.TrimSpace("-"+f.Name+" "+value), strings.Join(wrap(strings.TrimPrefix(about, value+": "), helpWidth-6), "\n      "))
 	})
 }
 
@@ -181,8 +196,14 @@ func (t *terminal) status(name string, err error) int {
 	var u usage
 	var p *client.Problem
 	var gone *client.NotReached
-	if err == nil {
+	switch {
+	case err == nil:
 		return 0
+	case errors.Is(err, context.Canceled):
+		fmt.Fprintf(t.errs, "wladder %s: ended; what the server has begun goes on\n", name)
+		return exitEnded
+	case err == errFollowNoMore:
+		return exitEnded
 	}
 	if err != errNotWell {
 		fmt.Fprintf(t.errs, "wladder %s: %v\n", name, err)
@@ -198,8 +219,6 @@ func (t *terminal) status(name string, err error) int {
 			return exitForbidden
 		case 409, 412:
 			return exitChanged
-		case 404:
-			return exitUsage
 		}
 	}
 	return exitNotWell

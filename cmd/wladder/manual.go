@@ -14,7 +14,7 @@ import (
 const (
 	summary  = "plans, reviews and follows configuration changes on many hosts"
 	about    = "Wide Ladder rolls configuration changes out to many hosts, stage by stage. Flags stand before or after operands; -- ends them."
-	statuses = "0 well, 1 not well or refused, 2 wrong use, 3 not reached or not permitted, 4 it changed meanwhile: read again."
+	statuses = "0 well, 1 not well or refused, 2 wrong use, 3 not reached or not permitted, 4 it changed meanwhile: read again, 130 ended by Ctrl-C: what the server has begun goes on."
 )
 
 var versionCommand = command{"version", "", "print which version this is", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {

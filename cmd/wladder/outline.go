@@ -71,6 +71,9 @@ func (t *terminal) rows(n int, row func(int) string) {
 func (t *terminal) rungs(o *outline.Outline) {
 	var all []rung
 	for _, s := range o.Stages {
+		for n := len(all); n < s.Stage; n++ {
+			all = append(all, rung{[]string{""}, fmt.Sprintf("%d  no host", n+1), false, false})
+		}
 		marks := strings.TrimSpace(strings.Repeat("o ", min(s.Hosts.Count, t.perRow())))
 		if s.Hosts.Count > t.perRow() {
 			marks = strings.TrimSuffix(marks, " o") + " …"

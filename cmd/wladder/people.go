@@ -32,18 +32,22 @@ func byComma(list string) []string {
 // requested says what became of something that a second admin may have to agree to.
 func (t *terminal) requested(out view.Requested, done string) {
 	if out.Request == 0 {
-		fmt.Fprintln(t.out, done)
+		t.done("%s", done)
 		return
 	}
-	fmt.Fprintf(t.out, "a second admin has to agree: wladder request -agree %d\n", out.Request)
+	t.fields()["request"] = out.Request
+	t.done("a second admin has to agree: wladder request -agree %d", out.Request)
 }
 
 var accountAdd = command{"account-add", "NAME", "make an account; its first password is asked for, and changed at the first sign-in", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
-	display := f.String("display", "", "the name to show")
+	display := f.String("display", "", "the person's `NAME`, as others see it; else that of the account")
 	roles := f.String("roles", "", "roles by comma: author, reviewer, operator, admin; none is to read")
 	return func(ctx context.Context, t *terminal, args []string) error {
-		if len(args) != 1 || *display == "" {
-			return usagef("want -display and one name")
+		if len(args) != 1 {
+			return usagef("want one name, of small letters, digits, dots and hyphens: wladder account-add -display 'Ines Vael' -roles author ines")
+		}
+		if *display == "" {
+			*display = args[0]
 		}
 		password, err := t.hidden("First password of " + args[0])
 		if err != nil {
@@ -53,7 +57,7 @@ var accountAdd = command{"account-add", "NAME", "make an account; its first pass
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(t.out, "account %s is made\n", args[0])
+		t.done("account %s is made", args[0])
 		if out.Request != 0 {
 			t.requested(out, "")
 		}
@@ -80,7 +84,7 @@ var accountCommand = command{"account", "NAME", "change an account; what has to 
 		if *end {
 			err := t.client().EndSignIns(ctx, name)
 			if err == nil {
-				fmt.Fprintf(t.out, "%s is signed in nowhere\n", name)
+				t.done("%s is signed in nowhere", name)
 			}
 			return err
 		}
@@ -124,7 +128,7 @@ var requestCommand = command{"request", "NUMBER", "what another admin has asked 
 		}
 		id, err := strconv.ParseInt(args[0], 10, 64)
 		if err != nil {
-			return usagef("%q is no number of a request; wladder requests lists them", args[0])
+			return usagef("%q is not a request's number; wladder requests lists them", args[0])
 		}
 		if !*agree && !*refuse {
 			return t.request(ctx, id)
@@ -132,7 +136,7 @@ var requestCommand = command{"request", "NUMBER", "what another admin has asked 
 		if err := t.client().Decide(ctx, id, *agree); err != nil {
 			return err
 		}
-		fmt.Fprintf(t.out, "request %d is %s\n", id, map[bool]string{true: "agreed to, and done", false: "refused"}[*agree])
+		t.done("request %d is %s", id, map[bool]string{true: "agreed to, and done", false: "refused"}[*agree])
 		return nil
 	}
 }}
@@ -193,7 +197,7 @@ var passwordCommand = command{"password", "", "change your own password; your ot
 			return err
 		}
 		if err = t.client().ChangePassword(ctx, old, password); err == nil {
-			fmt.Fprintln(t.out, "your password is changed")
+			t.done("%s", "your password is changed")
 		}
 		return err
 	}
@@ -230,7 +234,8 @@ var tokenCommand = command{"token", "LABEL", "make a token for a program, and pr
 		}
 		out, err := t.client().MakeToken(ctx, view.NewToken{Label: args[0], Scopes: byComma(*roles), Days: *days})
 		if err == nil {
-			fmt.Fprintln(t.out, out.Token)
+			t.fields()["token"] = out.Token
+			t.done("%s", out.Token)
 		}
 		return err
 	}

@@ -35,7 +35,7 @@ var policyLoad = load("policy-load", "ask for another policy; a second admin has
 	func(ctx context.Context, t *terminal, text []byte) error {
 		asked, err := t.client().LoadPolicy(ctx, text)
 		if err == nil {
-			fmt.Fprintf(t.out, "it holds once a second admin agrees: wladder request -agree %d\n", asked.Request)
+			t.done("it holds once a second admin agrees: wladder request -agree %d", asked.Request)
 		}
 		return err
 	})
@@ -56,7 +56,7 @@ func load(name, summary string, parse func(name string, text []byte) error, keep
 				return err
 			}
 			if *check {
-				fmt.Fprintf(t.out, "%s is well\n", args[0])
+				t.done("%s is well", args[0])
 				return nil
 			}
 			return keep(ctx, t, text)

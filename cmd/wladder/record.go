@@ -7,9 +7,12 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strings"
 	"time"
 
+	"wladder/client"
 	"wladder/core/record"
+	"wladder/core/view"
 )
 
 var recordCommand = command{"record", "", "what happened, by whom; -verify tells whether the record holds", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
@@ -19,8 +22,14 @@ var recordCommand = command{"record", "", "what happened, by whom; -verify tells
 	check := f.String("check", "", "check an export in this `file`, with no server")
 	key := f.String("key", "", "with -check: the `file` with the public key that wladderd show-record-key printed, kept since before")
 	since := f.String("since", "", "only entries since then: a length of time such as 90m or 48h, or a day or moment such as 2031-03-01T14:00:00Z")
-	limit := f.Int("limit", 0, "the last so many of them")
-	return func(ctx context.Context, t *terminal, _ []string) error {
+	host := f.String("host", "", "only what happened to this host")
+	by := f.String("by", "", "only what this account did")
+	data := f.Bool("data", false, "with the kind of each entry and the data that it holds")
+	limit := f.Int("limit", recordUsual, "the last so many of them; 0 for all")
+	return func(ctx context.Context, t *terminal, args []string) error {
+		if len(args) > 0 {
+			return usagef("unexpected %q: it takes flags only", args[0])
+		}
 		from, err := sinceWhen(*since, time.Now())
 		if err != nil {
 			return err
@@ -52,33 +61,56 @@ var recordCommand = command{"record", "", "what happened, by whom; -verify tells
 		if *export != "" {
 			return t.exportTo(ctx, *export)
 		}
-		all := []record.Entry{}
-		for after := int64(0); ; {
-			some, err := c.Record(ctx, *id, after)
-			if err != nil {
-				return err
-			}
-			all = append(all, some...)
-			if len(some) < 1000 {
-				break
-			}
-			after = some[len(some)-1].Seq
-		}
-		all = slices.DeleteFunc(all, func(e record.Entry) bool { return e.At.Before(from) })
-		if *limit > 0 && len(all) > *limit {
-			all = all[len(all)-*limit:]
-		}
-		if ok, err := t.show(all); ok {
-			return err
-		}
-		var rows [][]string
-		for _, e := range all {
-			rows = append(rows, []string{fmt.Sprint(e.Seq), when(e.At), e.Actor, e.Kind, e.Subject, details(e)})
-		}
-		t.table([]string{"NO.", "AT", "WHO", "WHAT", "OF", "DETAILS"}, rows)
-		return nil
+		return t.told(ctx, client.RecordFilter{Change: *id, Host: *host, By: *by, Since: from}, *limit, *data)
 	}
 }}
+
+// recordUsual is how many entries are told where nobody says how many.
+const recordUsual = 50
+
+// told prints entries of the record in sentences, the newest last.
+func (t *terminal) told(ctx context.Context, of client.RecordFilter, most int, data bool) error {
+	all := []view.Sentence{}
+	more := false
+	for {
+		of.Limit = 500
+		if most > 0 {
+			of.Limit = min(500, most-len(all)+1) // one more, to know whether there are more
+		}
+		some, err := t.client().Told(ctx, of)
+		if err != nil {
+			return err
+		}
+		all = append(all, some...)
+		if more = most > 0 && len(all) > most; more || len(some) < of.Limit {
+			break
+		}
+		of.Before = some[len(some)-1].Seq
+	}
+	if more {
+		all = all[:most]
+	}
+	slices.Reverse(all)
+	if ok, err := t.show(all); ok {
+		return err
+	}
+	var rows [][]string
+	for _, e := range all {
+		says := e.Says
+		if e.Change != 0 && of.Change == 0 && strings.HasPrefix(e.Subject, "host/") {
+			says += fmt.Sprintf(" (change %d)", e.Change)
+		}
+		if data {
+			says += "  " + e.Kind + " " + details(e.Entry)
+		}
+		rows = append(rows, []string{fmt.Sprint(e.Seq), when(e.At), says})
+	}
+	t.table([]string{"NO.", "AT", "WHAT HAPPENED"}, rows)
+	if more {
+		fmt.Fprintf(t.out, "the last %d that fit; -limit N shows more, -limit 0 all\n", most)
+	}
+	return nil
+}
 
 // sinceWhen reads a length of time before now, a day or a moment; the zero time where it is
 // empty.

@@ -22,7 +22,8 @@ func simple(name, summary string, do func(context.Context, *client.Client, int64
 			if err := do(ctx, t.client(), id); err != nil {
 				return err
 			}
-			fmt.Fprintf(t.out, "change %d "+said+"\n", id)
+			t.fields()["change"] = id
+			t.done("change %d "+said, id)
 			return nil
 		}
 	}}
@@ -59,17 +60,17 @@ var approve = command{"approve", "N", "approve exactly the plan with this digest
 			return err
 		}
 		if *emergency && d.ReviewDue != nil {
-			fmt.Fprintf(t.out, "change %d is approved in an emergency under %.12s; another reviewer looks at it until %s: wladder review %d\n", id, *digest, when(*d.ReviewDue), id)
+			t.done("change %d is approved in an emergency under %.12s; another reviewer looks at it until %s: wladder review %d", id, *digest, when(*d.ReviewDue), id)
 		} else if len(d.Review.Missing) > 0 {
-			fmt.Fprintf(t.out, "your approval of change %d counts, under %.12s; it lacks %s\n", id, *digest, strings.Join(d.Review.Missing, ", and "))
+			t.done("your approval of change %d counts, under %.12s; it lacks %s", id, *digest, strings.Join(d.Review.Missing, ", and "))
 			return nil
 		} else {
-			fmt.Fprintf(t.out, "change %d is approved under %.12s\n", id, *digest)
+			t.done("change %d is approved under %.12s", id, *digest)
 		}
 		if d.Review.Held != "" {
-			fmt.Fprintf(t.out, "now %s\n", plain(d.Review.Held))
+			t.done("now %s", plain(d.Review.Held))
 		}
-		fmt.Fprintf(t.out, "next: wladder climb %d\n", id)
+		t.done("next: wladder climb %d", id)
 		return nil
 	}
 }}
@@ -89,7 +90,8 @@ func reasoned(name, summary, wanted string, do func(*client.Client, context.Cont
 			if err := do(t.client(), ctx, id, *because); err != nil {
 				return err
 			}
-			fmt.Fprintf(t.out, said+"\n", id)
+			t.fields()["change"] = id
+			t.done(said, id)
 			return nil
 		}
 	}}
@@ -115,13 +117,13 @@ var share = command{"share", "N NAME", "let somebody revise your change beside y
 		if err := t.client().Share(ctx, id, args[1]); err != nil {
 			return err
 		}
-		fmt.Fprintf(t.out, "%s may revise change %d\n", plain(args[1]), id)
+		t.done("%s may revise change %d", plain(args[1]), id)
 		return nil
 	}
 }}
 
 var acknowledge = command{"acknowledge", "N ID…", "say that you know of warnings, by the ids that wladder findings -ids gives", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
-	because := f.String("because", "", "why it is no hindrance")
+	because := f.String("because", "", "why it does not matter here")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		if len(args) < 2 {
 			return usagef("want a change's number and the ids of one warning or more")
@@ -139,7 +141,7 @@ var acknowledge = command{"acknowledge", "N ID…", "say that you know of warnin
 				return err
 			}
 		}
-		fmt.Fprintf(t.out, "%s of change %d acknowledged, for the plan %.12s\n", counted(len(args)-1, "warning"), id, d.Rehearsal.Digest)
+		t.done("%s of change %d acknowledged, for the plan %.12s", counted(len(args)-1, "warning"), id, d.Rehearsal.Digest)
 		return nil
 	}
 }}
@@ -161,7 +163,7 @@ var override = command{"override", "N", "override a veto on one host, for this p
 		if err := t.client().Override(ctx, id, o); err != nil {
 			return err
 		}
-		fmt.Fprintf(t.out, "the veto %s holds no more on %s, for the plan %.12s of change %d\n", plain(o.Finding), plain(o.Host), o.Digest, id)
+		t.done("the veto %s holds no more on %s, for the plan %.12s of change %d", plain(o.Finding), plain(o.Host), o.Digest, id)
 		return nil
 	}
 }}
@@ -189,7 +191,7 @@ var comment = command{"comment", "N [TEXT…]", "comment on a line of a diff, or
 			if err := t.client().Settle(ctx, id, *settle); err != nil {
 				return err
 			}
-			fmt.Fprintf(t.out, "the thread of comment %d is settled\n", *settle)
+			t.done("the thread of comment %d is settled", *settle)
 			return nil
 		case c.Text == "":
 			return t.comments(ctx, id)
@@ -207,7 +209,7 @@ var comment = command{"comment", "N [TEXT…]", "comment on a line of a diff, or
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(t.out, "comment %d is made\n", made)
+		t.done("comment %d is made", made)
 		return nil
 	}
 }}
@@ -273,7 +275,7 @@ var decline = command{"decline", "N", "decline a plan, with the reason", func(f 
 		if err := t.client().Decline(ctx, id, *because); err != nil {
 			return err
 		}
-		fmt.Fprintf(t.out, "change %d is declined\n", id)
+		t.done("change %d is declined", id)
 		return nil
 	}
 }}
@@ -294,7 +296,7 @@ var leaveOut = command{"leave-out", "N HOST", "take a host out of an approved pl
 		if err := t.client().LeaveOut(ctx, id, args[1], *because); err != nil {
 			return err
 		}
-		fmt.Fprintf(t.out, "change %d goes without %s\n", id, plain(args[1]))
+		t.done("change %d goes without %s", id, plain(args[1]))
 		return nil
 	}
 }}

@@ -68,6 +68,24 @@ func TestScripts(t *testing.T) {
 	}
 }
 
+// TestHelpIsRead holds the script of all help to the list of commands, and to what fits a terminal.
+func TestHelpIsRead(t *testing.T) {
+	text, err := os.ReadFile("testdata/script/help.txtar")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range commands() {
+		if !strings.Contains(string(text), "\n$ wladder help "+c.name+"\n") {
+			t.Errorf("testdata/script/help.txtar lacks wladder help %s", c.name)
+		}
+	}
+	for line := range strings.Lines(string(text)) {
+		if n := len([]rune(strings.TrimPrefix(strings.TrimSuffix(line, "\n"), "  "))); n > 80 {
+			t.Errorf("%d columns: %s", n, line)
+		}
+	}
+}
+
 var source, _ = os.Getwd()
 
 var ports = regexp.MustCompile(`127\.0\.0\.1:\d{4,5}`)

@@ -31,7 +31,7 @@ var secretCommand = command{"secret", "NAME", "keep a secret, or its next value;
 			}
 			err := t.client().BindSecret(ctx, args[0], *binding)
 			if err == nil {
-				fmt.Fprintf(t.out, "secret %s may go to %s\n", args[0], bound(binding))
+				t.done("secret %s may go to %s", args[0], bound(binding))
 			}
 			return err
 		}
@@ -46,7 +46,7 @@ var secretCommand = command{"secret", "NAME", "keep a secret, or its next value;
 		if ok, err := t.show(s); ok {
 			return err
 		}
-		fmt.Fprintf(t.out, "secret %s is kept as version %d\n", s.Name, s.Version)
+		t.done("secret %s is kept as version %d", s.Name, s.Version)
 		return nil
 	}
 }}

@@ -86,7 +86,7 @@ var servicesLoad = command{"services-load", "FILE…", "load definitions; anothe
 			}
 			svc, err := definition.Parse(name, data)
 			if err == nil && *check {
-				fmt.Fprintf(t.out, "%s: the definition of %s is well; digest %s\n", name, svc.Name, svc.Digest)
+				t.done("%s: the definition of %s is well; digest %s", name, svc.Name, svc.Digest)
 			}
 			wrong = append(wrong, err)
 			texts[i] = data
@@ -102,12 +102,15 @@ var servicesLoad = command{"services-load", "FILE…", "load definitions; anothe
 			}
 			return nil
 		}
+		var loaded []view.Service
+		defer func() { t.fields()["services"] = loaded }()
 		for _, text := range texts {
 			s, err := t.client().LoadService(ctx, text)
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(t.out, "%s version %d, %s\n  digest %s\n", s.Name, s.Version, approvalOf(s), s.Digest)
+			loaded = append(loaded, s)
+			t.done("%s version %d, %s\n  digest %s", s.Name, s.Version, approvalOf(s), s.Digest)
 		}
 		return nil
 	}
@@ -123,14 +126,14 @@ var servicesApprove = command{"services-approve", "NAME", "let a version that an
 		if *try != "" {
 			err := t.client().ApproveTry(ctx, args[0], *digest, *try)
 			if err == nil {
-				fmt.Fprintf(t.out, "%s may be tried under %.12s on %s for a day: wladder services-load -try %s FILE\n", args[0], *digest, plain(*try), plain(*try))
+				t.done("%s may be tried under %.12s on %s for a day: wladder services-load -try %s FILE", args[0], *digest, plain(*try), plain(*try))
 			}
 			return err
 		}
 		if err := t.client().ApproveService(ctx, args[0], *digest); err != nil {
 			return err
 		}
-		fmt.Fprintf(t.out, "%s is approved under %.12s\n", args[0], *digest)
+		t.done("%s is approved under %.12s", args[0], *digest)
 		return nil
 	}
 }}
@@ -143,7 +146,7 @@ var servicesWithdraw = command{"services-withdraw", "NAME", "have a definition s
 		}
 		err := t.client().WithdrawService(ctx, args[0], *digest, *because)
 		if err == nil {
-			fmt.Fprintf(t.out, "%s serves no host under that version any more\n", args[0])
+			t.done("%s serves no host under that version any more", args[0])
 		}
 		return err
 	}

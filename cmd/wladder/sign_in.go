@@ -56,9 +56,9 @@ var signIn = command{"sign-in", "[NAME]", "sign in on this machine; the password
 		if err := os.WriteFile(path, data, 0o600); err != nil {
 			return err
 		}
-		fmt.Fprintf(t.out, "signed in to %s as %s (%s)\n", t.address(), out.Account.Display, strings.Join(out.Account.Roles, ", "))
+		t.done("signed in to %s as %s (%s)", t.address(), out.Account.Display, strings.Join(out.Account.Roles, ", "))
 		if out.Account.MustChange {
-			fmt.Fprintln(t.out, "somebody else knows your password; change it now: wladder password")
+			t.done("%s", "somebody else knows your password; change it now: wladder password")
 		}
 		return nil
 	}

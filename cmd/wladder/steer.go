@@ -47,7 +47,7 @@ func hostOrder(name, summary, said string) command {
 			if err := t.client().OrderHost(ctx, id, args[1], name, *because); err != nil {
 				return err
 			}
-			fmt.Fprintf(t.out, said+"\n", args[1])
+			t.done(said, args[1])
 			return nil
 		}
 	}}
@@ -126,14 +126,14 @@ var haltCommand = command{"halt", "", "have no climb change any host, or any tha
 			if err := c.LiftHalt(ctx, *lift, *because); err != nil {
 				return err
 			}
-			fmt.Fprintf(t.out, "halt %d is lifted; climbs go on with what it held\n", *lift)
+			t.done("halt %d is lifted; climbs go on with what it held", *lift)
 			return nil
 		}
 		number, err := c.Halt(ctx, *where, *because)
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(t.out, "halt %d holds: no host begins, none under way is placed on; what is placed already comes to its end. Lift it: wladder halt -lift %d -because TEXT\n", number, number)
+		t.done("halt %d holds: no host begins, none under way is placed on; what is placed already comes to its end. Lift it: wladder halt -lift %d -because TEXT", number, number)
 		return nil
 	}
 }}

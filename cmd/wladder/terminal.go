@@ -8,6 +8,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -29,6 +30,7 @@ type terminal struct {
 	getenv    func(string) string
 	json      bool
 	server    string
+	did       map[string]any // with -json: what a command did, with "said" in words
 }
 
 // saved is what sign-in keeps for the next command.
@@ -62,11 +64,28 @@ const defaultServer = "http://127.0.0.1:8480"
 
 func (t *terminal) address() string {
 	for _, s := range []string{t.server, t.getenv("WLADDER_SERVER"), t.saved().Server} {
-		if s != "" {
-			return s
+		switch {
+		case s == "":
+		case strings.Contains(s, "://"):
+			return strings.TrimSuffix(s, "/")
+		case loopback(s):
+			return "http://" + s
+		default:
+			return "https://" + s
 		}
 	}
 	return defaultServer
+}
+
+// loopback tells whether an address without a scheme is of this machine: only there a server may do
+// without TLS.
+func loopback(address string) bool {
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		host = address
+	}
+	ip := net.ParseIP(strings.Trim(host, "[]"))
+	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // client gives a client of the server that this command is about.
@@ -87,6 +106,26 @@ func (t *terminal) show(v any) (ok bool, err error) {
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
 	return true, e.Encode(v)
+}
+
+// done says what a command did, in a line; with -json it becomes a part of the one object that is
+// printed at its end.
+func (t *terminal) done(format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	if !t.json {
+		fmt.Fprintln(t.out, text)
+		return
+	}
+	said, _ := t.fields()["said"].([]string)
+	t.did["said"] = append(said, text)
+}
+
+// fields gives what is printed with -json beside the words.
+func (t *terminal) fields() map[string]any {
+	if t.did == nil {
+		t.did = map[string]any{}
+	}
+	return t.did
 }
 
 // listing is a command that shows all of one kind, a row each.
@@ -242,7 +281,7 @@ func number(args []string) (int64, error) {
 	}
 	id, err := strconv.ParseInt(args[0], 10, 64)
 	if err != nil || id < 1 {
-		return 0, usagef("%q is no change's number", args[0])
+		return 0, usagef("%q is not a change's number", args[0])
 	}
 	return id, nil
 }

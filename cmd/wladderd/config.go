@@ -16,6 +16,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
+	"wladder/core/written"
 	"wladder/tell"
 )
 
@@ -300,35 +301,16 @@ func scalars(n ast.Node) (string, bool) {
 	return "", false
 }
 
-// meant names the key that somebody may have meant: one that differs in two letters at most.
+// meant names the key that somebody may have meant.
 func meant(name string) string {
+	var names []string
 	for _, k := range keys {
-		if edits(name, k.name) <= 2 {
-			return fmt.Sprintf("; did you mean %s?", k.name)
-		}
+		names = append(names, k.name)
+	}
+	if near := written.Nearest(name, names); near != "" {
+		return fmt.Sprintf("; did you mean %s?", near)
 	}
 	return ""
-}
-
-// edits counts the letters to put in, take out or replace that make one word of another.
-func edits(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		diagonal := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			cost := diagonal
-			if a[i] != b[j] {
-				cost++
-			}
-			diagonal = row[j+1]
-			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
-		}
-	}
-	return row[len(b)]
 }
 
 // printConfig writes the configuration in force as a configuration file: what is by default is

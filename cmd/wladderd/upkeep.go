@@ -105,7 +105,7 @@ func receiver(text string) error {
 		return err
 	}
 	if u, err := url.Parse(text); err == nil && u.User != nil {
-		return errors.New("holds a name or a password, which the list of processes would show; a checkpoint is no secret, and is signed")
+		return errors.New("holds a name or a password, which the list of processes would show; a checkpoint is not a secret, and is signed")
 	}
 	return nil
 }

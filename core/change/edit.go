@@ -343,7 +343,7 @@ func (e Edit) check(bad func(format string, args ...any)) {
 	}
 	for _, name := range e.named() {
 		if !definition.Name(name) {
-			bad("secret %q is no name of one", name)
+			bad("secret: %q is not a secret's name", name)
 		}
 	}
 }

@@ -15,7 +15,7 @@ func TestLadderAsWritten(t *testing.T) {
 		`{stages: [{up-to: 2, where: "true"}]}`:                       "want a mapping of one of up-to, where, named or hosts",
 		`{stages: [{named: []}]}`:                                     "want a mapping of one of up-to, where, named or hosts",
 		`{stages: [up-to 2]}`:                                         `stage "up-to 2": want a mapping`,
-		`{pause_after: 0}`:                                            `pause_after: "0" is no number of hosts`,
+		`{pause_after: 0}`:                                            `pause_after: "0" is neither a number of hosts`,
 		`{pause_after: 101%}`:                                         "101% is out of range",
 		`{at_once: 2, pool_at_once: 3}`:                               "pool_at_once: 3 is out of range; want 1 to at_once, which is 2",
 		`{at_once: 2, stages: [{hosts: all, at_once: 3}]}`:            "stage 1: at_once: 3 is out of range",

@@ -230,7 +230,7 @@ func (s *Spec) checkServices(p *written.Problems) {
 	case s.Services == nil:
 		s.Services = []string{s.Service}
 		if !definition.Name(s.Service) {
-			p.Add("service: %q is no service's name", s.Service)
+			p.Add("service: %q is not a service's name", s.Service)
 		}
 		return
 	case len(s.Services) == 0:
@@ -239,7 +239,7 @@ func (s *Spec) checkServices(p *written.Problems) {
 	seen := map[string]bool{}
 	for _, name := range s.Services {
 		if !definition.Name(name) {
-			p.Add("services: %q is no service's name", name)
+			p.Add("services: %q is not a service's name", name)
 		} else if seen[name] {
 			p.Add("services: %s is there twice", name)
 		}
@@ -282,7 +282,7 @@ func (s *Spec) Expected() (low, high int, err error) {
 	low, err1 := strconv.Atoi(strings.TrimSpace(a))
 	high, err2 := strconv.Atoi(strings.TrimSpace(b))
 	if err1 != nil || err2 != nil || low < 1 || low > high {
-		return 0, 0, fmt.Errorf("count: %q is no number of hosts; want one such as 24 or 20..26", s.Count)
+		return 0, 0, fmt.Errorf("count: %q is not a number of hosts; want one such as 24 or 20..26", s.Count)
 	}
 	return low, high, nil
 }
@@ -312,7 +312,7 @@ func (s *Spec) Policy() (ladder.Policy, error) {
 		share, percent := strings.CutSuffix(l.PauseAfter, "%")
 		n, err := strconv.Atoi(share)
 		if err != nil || n < 1 {
-			return p, fmt.Errorf("pause_after: %q is no number of hosts, nor a share of a stage; want one such as 2 or 10%%", l.PauseAfter)
+			return p, fmt.Errorf("pause_after: %q is neither a number of hosts nor a share of a stage; want one such as 2 or 10%%", l.PauseAfter)
 		}
 		if p.PauseAfter = n; percent {
 			p.PauseAfter, p.PauseShare = 0, n

@@ -56,7 +56,7 @@ func (v Value) check(name string, bad func(format string, args ...any)) {
 		return func(format string, args ...any) { bad(name+": "+format, args...) }
 	}(bad)
 	if !definition.Name(name) {
-		bad("is no name; want small letters, digits and hyphens")
+		bad("is not a name; want small letters, digits and hyphens")
 	}
 	given := 0
 	for _, there := range []bool{v.To != nil, v.Compute != "", v.Values != nil} {
@@ -153,7 +153,7 @@ func ParseEvery(text string) (e Every, err error) {
 	e.Least, err1 = strconv.Atoi(strings.TrimSpace(least))
 	e.Most, err2 = strconv.Atoi(strings.TrimSpace(most))
 	if err1 != nil || err2 != nil || e.Least < 0 || e.Most < 1 || e.Least > e.Most {
-		return Every{}, fmt.Errorf("every: %q is no number of places; want one such as 3 or 0..1", text)
+		return Every{}, fmt.Errorf("every: %q is not a number of places; want one such as 3 or 0..1", text)
 	}
 	return e, nil
 }

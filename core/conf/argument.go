@@ -21,7 +21,7 @@ func (d *Document) argumentSet(n *node, e Edit) (*Document, error) {
 	var err error
 	switch {
 	case strings.TrimSpace(text) != text || text == "" || d.Format == Apache && strings.ContainsAny(text, "<>"):
-		return nil, d.refuseAt(n, e, "%q is no argument of a block", text)
+		return nil, d.refuseAt(n, e, "%q cannot be the argument of a block", text)
 	case e.To.Words != nil && d.one != nil:
 		raw, err = d.oneEach(e.To.Words)
 	case len(old) > 1 && old[0] == '"' && strings.IndexByte(old[1:], '"') == len(old)-2 && strings.IndexAny(text, "\"\\\n\r") < 0: // it stays quoted

@@ -161,7 +161,7 @@ func (d *Document) inBlock(places []*node, e Edit) (next *Document, ok bool, err
 	doc, bad := Parse("", d.Format, []byte(member+end))
 	switch {
 	case bad != nil || doc.live != 1 || len(doc.nodes) != 2 || doc.nodes[1].kind != entry || !doc.nodes[1].value.empty() || doc.nameOf(&doc.nodes[1]) != member:
-		return nil, true, d.refuseAt(n, e, "%q is no member of a list", member)
+		return nil, true, d.refuseAt(n, e, "%q cannot be a member of a list", member)
 	case e.settled(has != nil):
 		return d, true, nil
 	case e.Do == Take && has == nil:

@@ -207,7 +207,7 @@ func TestGuess(t *testing.T) {
 		{"99.rules", "ACTION==\"add\", RUN=\"x\"\n", "neither path nor content"},
 		{"levels.d/a", "<?xml version='1.0'?><a/>", "xml"},
 		{"x.dtd", "<!-- none -->", "neither path nor content"},
-		{"x.conf", "\x7fELF\x00", "is no text"},
+		{"x.conf", "\x7fELF\x00", "is not text"},
 	} {
 		got, err := Guess(c.path, []byte(c.text))
 		if said := fmt.Sprint(err); got != Format(c.want) && !(got == "" && strings.Contains(said, c.want)) {

@@ -85,7 +85,7 @@ func Guess(path string, data []byte) (Format, error) {
 	suggested := GuessFormat(path)
 	s := shapeOf(path, data)
 	if s.binary {
-		return "", &Unclear{path, "is no text", suggested}
+		return "", &Unclear{path, "is not text", suggested}
 	}
 	if suggested == "" {
 		shown, why := s.shows()

@@ -232,7 +232,7 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 			case l.scope == match && (args == "" || !l.header(rest[i].Name)):
 				return splice{}, d.refuse(e, `%s is not there; want a Match with its condition, as in Match["User relay"]%s`, rest[i], map[Format]string{SSH: `, or a Host with its pattern`}[d.Format])
 			case (l.scope == keyworded || l.scope == clauses) && !l.header(rest[i].Name):
-				return splice{}, d.refuse(e, "%s is no section of this format", rest[i])
+				return splice{}, d.refuse(e, "%s is not a section of this format", rest[i])
 			case l.scope == brackets && args != "":
 				return splice{}, d.refuse(e, "a section has no argument; want [name] alone")
 			}

@@ -143,7 +143,7 @@ func (j *jsonParser) object(open int) error {
 		start := j.i
 		end, ok := jsonString(j.src, start)
 		if !ok || !json.Valid([]byte(j.src[start:end])) {
-			return j.errorAt(start, "the name that begins here is no string of JSON")
+			return j.errorAt(start, "the name that begins here is not a JSON string")
 		}
 		name := span{int32(start), int32(end)}
 		j.i = end
@@ -258,7 +258,7 @@ func (j *jsonParser) value(start int32, name span, item bool) error {
 			end++
 		}
 		if !json.Valid([]byte(j.src[j.i:end])) {
-			return j.errorAt(j.i, "%q is no value of JSON", clipped(j.src[j.i:max(end, min(j.i+1, len(j.src)))]))
+			return j.errorAt(j.i, "%q is not a JSON value", clipped(j.src[j.i:max(end, min(j.i+1, len(j.src)))]))
 		}
 		n.value = span{int32(j.i), int32(end)}
 		j.i = end

@@ -258,7 +258,7 @@ func (d *Document) rostered(n *node, s span, raw, member string, e Edit) (splice
 		fine = d.rosterOf(n, raw, true)
 	}
 	if len(coarse.members) == 0 || len(fine.members) == 0 {
-		return splice{}, d.refuseAt(n, e, "%s is no list of members; set it anew", clipped(raw))
+		return splice{}, d.refuseAt(n, e, "%s is not a list of members; set it anew", clipped(raw))
 	}
 	r, at := coarse, -1
 	for _, one := range []roster{coarse, fine} {

@@ -12,7 +12,7 @@ import (
 func (d *Document) membership(n *node, step Step, e Edit) (splice, error) {
 	member := e.To.Joined()
 	if strings.TrimSpace(member) != member || member == "" {
-		return splice{}, d.refuseAt(n, e, "%q is no member of a list", member)
+		return splice{}, d.refuseAt(n, e, "%q cannot be a member of a list", member)
 	}
 	if n.kind == block && d.Format != XML {
 		return splice{}, d.refuseAt(n, e, "is a block, not a list")

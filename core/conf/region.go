@@ -190,7 +190,7 @@ func (d *Document) bounds(e Edit, at string) (all []span, err error) {
 	}
 	for _, n := range d.find(address) {
 		if n.attribute {
-			return nil, d.refuseAt(n, e, "an attribute is no end of a region")
+			return nil, d.refuseAt(n, e, "an attribute cannot be the end of a region")
 		}
 		all = append(all, span{d.lineBegin(n), n.whole.end})
 	}

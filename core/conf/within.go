@@ -264,7 +264,7 @@ func (d *Document) memberStep() string {
 // createdMember adds a member to an object, with objects around it.
 func (d *Document) createdMember(parent *node, rest Address, raw, want string, e Edit) (splice, error) {
 	if parent.tail <= parent.head && parent.tail == 0 || int(parent.tail) >= len(d.src) || d.src[parent.tail] != '}' {
-		return splice{}, d.refuse(e, "%s is no object; a member needs one", rest[:len(rest)-1])
+		return splice{}, d.refuse(e, "%s is not an object; a member needs one", rest[:len(rest)-1])
 	}
 	last := d.lastOf(parent)
 	step := d.memberStep()

@@ -34,6 +34,20 @@ var (
 	userRule  = regexp.MustCompile(`^[a-z_][a-z0-9_.-]*[$]?$`)
 )
 
+const anyFamily = "any" // of paths: for hosts of families without one
+
+// Families are those that hosts of today belong to: the first word of ID_LIKE in os-release(5), else
+// its ID. A host may be of another one; a definition may name it.
+var Families = []string{"alpine", "arch", "debian", "fedora", "gentoo", "rhel", "suse"}
+
+// meantFamily gives the family that somebody misspelt; empty where it may be one.
+func meantFamily(family string) string {
+	if family == anyFamily || slices.Contains(Families, family) {
+		return ""
+	}
+	return written.Nearest(family, append([]string{anyFamily}, Families...))
+}
+
 // checked gives the file with its defaults.
 func (f File) checked(p *written.Problems, key string) File {
 	if f.Format == "" {
@@ -46,8 +60,11 @@ func (f File) checked(p *written.Problems, key string) File {
 		p.Add("files: %s: has no paths; want one per family, or any", key)
 	}
 	for family, at := range f.Paths {
+		if near := meantFamily(family); near != "" {
+			p.Add("files: %s: paths: %q is not a family of distributions that we know; did you mean %s?", key, family, near)
+		}
 		if !cleanPath(at) {
-			p.Add("files: %s: %s: %q is no clean absolute path", key, family, at)
+			p.Add("files: %s: %s: %q is not a clean absolute path", key, family, at)
 		}
 	}
 	f.Owner, f.Group, f.Mode = cmp.Or(f.Owner, "root"), cmp.Or(f.Group, "root"), cmp.Or(f.Mode, "644")
@@ -60,7 +77,7 @@ func (f File) checked(p *written.Problems, key string) File {
 	f.Mode = Octal(f.Mode)
 	for _, code := range f.Despite {
 		if !finding.Known(code) {
-			p.Add("files: %s: despite: %q is no hazard that we know", key, code)
+			p.Add("files: %s: despite: %q is not a hazard that we know", key, code)
 		}
 	}
 	return f
@@ -148,7 +165,7 @@ func (s *Service) checkTrial(p *written.Problems) {
 	}
 	for _, at := range s.Trial.Covers {
 		if !Coverable(at) {
-			p.Add("trial: covers: %q is no clean absolute path of letters, digits and ._/:@+,=%%-", at)
+			p.Add("trial: covers: %q is not a clean absolute path of letters, digits and ._/:@+,=%%-", at)
 		}
 	}
 	if len(s.Trial.Dump) > 0 && len(s.Trial.Command) == 0 {

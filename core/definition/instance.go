@@ -235,7 +235,7 @@ func (s *Service) checkInstances(p *written.Problems) {
 	}
 	for _, name := range s.Packages {
 		if !packageRule.MatchString(name) {
-			p.Add("packages: %q is no package's name", name)
+			p.Add("packages: %q is not a package's name", name)
 		}
 	}
 	for key, f := range s.Files {
@@ -245,7 +245,7 @@ func (s *Service) checkInstances(p *written.Problems) {
 			}
 			for family, at := range n.Paths {
 				if !cleanPath(at) {
-					p.Add("files: %s: versions: %s: %q is no clean absolute path", key, family, at)
+					p.Add("files: %s: versions: %s: %q is not a clean absolute path", key, family, at)
 				}
 			}
 		}

@@ -100,13 +100,13 @@ func TestWrongInstances(t *testing.T) {
 		{`{unit: "postgresql@*.service"}`, `{paths: "/etc/[a-c]*"}`, "want an absolute path with a * in it"},
 		{`{unit: "postgresql@*.service"}`, `{paths: "/home/*/.ssh"}`, "lies outside roots"},
 		{`instances: {unit: "postgresql@*.service"}`, ``, "say how instances are found"},
-		{`unit: postgresql@{instance}.service`, `unit: postgresql@{instance}`, "is no unit's name"},
-		{`"/opt/{instance}.conf"`, `"opt/{instance}.conf"`, "is no clean absolute path"},
+		{`unit: postgresql@{instance}.service`, `unit: postgresql@{instance}`, "is not a unit's name"},
+		{`"/opt/{instance}.conf"`, `"opt/{instance}.conf"`, "is not a clean absolute path"},
 		{`since: "270"`, `since: ""`, "each wants since and paths"},
 		{`packages: [postgresql-common]`, ``, "since and until want packages"},
-		{`packages: [postgresql-common]`, `packages: ["-x; id"]`, "is no package's name"},
+		{`packages: [postgresql-common]`, `packages: ["-x; id"]`, "is not a package's name"},
 		{`until: "400"`, `until: "200"`, "is not before until"},
-		{`synonyms: [sort_mem]`, `synonyms: ["["]`, "is no address"},
+		{`synonyms: [sort_mem]`, `synonyms: ["["]`, "is not an address"},
 	} {
 		text := strings.Replace(clusters, c.from, c.to, 1)
 		if _, err := Parse("c", []byte(text)); err == nil || text == clusters || !strings.Contains(err.Error(), c.want) {

@@ -213,7 +213,7 @@ func read(name string, names int, data []byte) (*Service, error) {
 	}
 	p := &written.Problems{File: name}
 	if !Name(s.Name) {
-		p.Add("service: %q is no name; want small letters, digits and hyphens", s.Name)
+		p.Add("service: %q is not a name; want small letters, digits and hyphens", s.Name)
 	}
 	if _, err := expr.Compile(s.Where, expr.HostVars, expr.Bool); err != nil {
 		p.Add("where: %v", err)
@@ -226,16 +226,16 @@ func read(name string, names int, data []byte) (*Service, error) {
 	}
 	for _, pattern := range s.Reads {
 		if _, err := path.Match(pattern, "/"); err != nil || !path.IsAbs(pattern) || path.Clean(pattern) != pattern {
-			p.Add("reads: %q is no clean absolute path or pattern", pattern)
+			p.Add("reads: %q is not a clean absolute path or pattern", pattern)
 		}
 	}
 	for _, root := range s.Roots {
 		if !cleanPath(root) {
-			p.Add("roots: %q is no clean absolute path", root)
+			p.Add("roots: %q is not a clean absolute path", root)
 		}
 	}
 	if !unitRule.MatchString(s.Unit) {
-		p.Add("unit: %q is no unit's name; want one such as nginx.service", s.Unit)
+		p.Add("unit: %q is not a unit's name; want one such as nginx.service", s.Unit)
 	}
 	if !s.Instances.declared() {
 		s.checkInstances(p)
@@ -260,7 +260,7 @@ func read(name string, names int, data []byte) (*Service, error) {
 	}
 	for _, name := range s.Kept {
 		if !Name(name) {
-			p.Add("kept: %q is no name; want small letters, digits and hyphens", name)
+			p.Add("kept: %q is not a name; want small letters, digits and hyphens", name)
 		}
 	}
 	s.checkCommands(p)
@@ -416,7 +416,7 @@ func (f File) Path(family string) string {
 	if at := f.Paths[family]; at != "" {
 		return at
 	}
-	return f.Paths["any"]
+	return f.Paths[anyFamily]
 }
 
 // Allowed is what questions that are not the definition's own may ask.

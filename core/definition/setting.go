@@ -73,7 +73,7 @@ func (t *Setting) checkVersions(p *written.Problems, s *Service) {
 	for _, other := range t.Synonyms {
 		a, err := conf.ParseAddress(other)
 		if err != nil || len(a) == 0 {
-			p.Add("settings: %s: synonyms: %q is no address", t.Address, other)
+			p.Add("settings: %s: synonyms: %q is not an address", t.Address, other)
 			continue
 		}
 		t.synonyms = append(t.synonyms, a)

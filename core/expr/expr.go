@@ -116,7 +116,7 @@ func amount(v ref.Val) ref.Val {
 	text, _ := v.Value().(string)
 	m := amountRule.FindStringSubmatch(strings.TrimSpace(text))
 	if m == nil {
-		return types.NewErr("amount: the text is no number, with or without K, M, G or T behind it") // what a host's file says is not repeated
+		return types.NewErr("amount: the text is not a number, with or without K, M, G or T behind it") // what a host's file says is not repeated
 	}
 	n, err := strconv.ParseInt(m[1], 10, 64)
 	shift := map[string]int{"": 0, "k": 10, "m": 20, "g": 30, "t": 40}[strings.ToLower(m[2])]

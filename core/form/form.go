@@ -70,7 +70,7 @@ func Stored(name string, names int, data []byte) (*Form, error) {
 	}
 	bad := &written.Problems{File: name}
 	if !blankName.MatchString(f.Name) {
-		bad.Add("form: %q is no name; want small letters, digits and hyphens", f.Name)
+		bad.Add("form: %q is not a name; want small letters, digits and hyphens", f.Name)
 	}
 	if strings.TrimSpace(f.Title) == "" {
 		bad.Add("title: is empty; say what the form is for")
@@ -79,7 +79,7 @@ func Stored(name string, names int, data []byte) (*Form, error) {
 	for _, name := range slices.Sorted(maps.Keys(f.Blanks)) {
 		b := f.Blanks[name]
 		if !blankName.MatchString(name) {
-			bad.Add("blanks: %q is no name; want small letters, digits and hyphens", name)
+			bad.Add("blanks: %q is not a name; want small letters, digits and hyphens", name)
 		}
 		if wrong := b.rule().CheckType(); wrong != "" {
 			bad.Add("blanks: %s: %s", name, wrong)

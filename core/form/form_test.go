@@ -76,7 +76,7 @@ func TestForm(t *testing.T) {
 		t.Errorf("a blank that is not there: %v", err)
 	}
 	for _, c := range []struct{ old, new, want string }{
-		{"form: connections", "form: X y", `form: "X y" is no name`},
+		{"form: connections", "form: X y", `form: "X y" is not a name`},
 		{"title: More", "title: ' '\n#", "title: is empty"},
 		{"range: 512..8192", "range: 9..1", `range "9..1" is none`},
 		{"type: choice, choices: [upland, delta, coast]", "type: text", "change: where: is an expression; the blank site may stand there if"},
@@ -84,7 +84,7 @@ func TestForm(t *testing.T) {
 		{"to: '{blank:limit}'", "to: '{blank:bound}'", `there is no blank "bound"`},
 		{"  note: {", "  other: {type: text}\n  note: {", "blanks: other: stands nowhere in the change"},
 		{"count: 1..8", "count: many", "count: "},
-		{"blanks:", "more: 1\nblanks:", "unknown field"},
+		{"blanks:", "more: 1\nblanks:", "is not a key here"},
 	} {
 		text := strings.Replace(connections, c.old, c.new, 1)
 		if _, err := Parse("connections.yaml", []byte(text)); err == nil || !strings.Contains(err.Error(), c.want) {

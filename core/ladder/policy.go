@@ -79,6 +79,12 @@ func Where(text string) (Stage, error) {
 	return Stage{Where: text}, nil
 }
 
+// Added tells that nobody wrote the stage: it is there for hosts that none of those that were written
+// takes.
+func (s Stage) Added() bool {
+	return s.Again || s.Alone || s.Count == 0 && s.Percent == 0 && s.Where == "" && len(s.Named) == 0
+}
+
 // String says the stage as it is written.
 func (s Stage) String() string {
 	switch {

@@ -80,7 +80,7 @@ func (p Part) Of(instance string) (Part, error) {
 		return p, nil
 	}
 	if !probe.ValidInstance(instance) {
-		return p, fmt.Errorf("%q is no name of an instance", instance)
+		return p, fmt.Errorf("%q is not the name of an instance", instance)
 	}
 	text, err := json.Marshal(p)
 	if err == nil {

@@ -56,14 +56,14 @@ func (p *Policy) checkSpans(bad *written.Problems, key string, spans []Span) {
 		if s.Zone == "" || s.Zone == "Local" {
 			bad.Add("%szone: is empty; want one such as Europe/Vienna, or UTC", at)
 		} else if _, err := time.LoadLocation(s.Zone); err != nil {
-			bad.Add("%szone: %q is no time zone; want one such as Europe/Vienna, or UTC", at, s.Zone)
+			bad.Add("%szone: %q is not a time zone; want one such as Europe/Vienna, or UTC", at, s.Zone)
 		}
 		if s.Returns != "" && (s.Returns != "held" || key == "windows") {
 			bad.Add("%sreturns: %q; want held, of a freeze, or nothing", at, s.Returns)
 		}
 		for _, day := range s.Days {
 			if _, known := weekdays[day]; !known {
-				bad.Add("%sdays: %q is no weekday; want monday to sunday", at, day)
+				bad.Add("%sdays: %q is not a weekday; want monday to sunday", at, day)
 			}
 		}
 		if err := s.check(); err != nil {

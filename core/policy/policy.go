@@ -156,12 +156,12 @@ func Stored(name string, names int, data []byte) (*Policy, error) {
 			bad.Add("overrides: %s: policy may not override it: %s", o.Finding, by.Why())
 		}
 		if !slices.Contains(roles[1:], o.By) && !p.team(o.By) {
-			bad.Add("overrides: %s: by: %q is no team of this policy, nor author, reviewer, operator or admin", o.Finding, o.By)
+			bad.Add("overrides: %s: by: %q is neither a team of this policy nor author, reviewer, operator or admin", o.Finding, o.By)
 		}
 	}
 	if e := p.Emergency; e != nil {
 		if !p.team(e.By) {
-			bad.Add("emergency: by: %q is no team of this policy", e.By)
+			bad.Add("emergency: by: %q is not a team of this policy", e.By)
 		}
 		if d := time.Duration(e.Lasts); d > 24*time.Hour {
 			bad.Add("emergency: lasts: %s is longer than a day", d)
@@ -192,7 +192,7 @@ func (p *Policy) checkApprovals(bad *written.Problems) {
 		case d.Needs < 1:
 			bad.Add("%sneeds: %d; want 1 or more", at, d.Needs)
 		case d.From != "" && !p.team(d.From) && !slices.Contains(roles[1:], d.From):
-			bad.Add("%sfrom: %q is no team of this policy, nor author, reviewer, operator or admin", at, d.From)
+			bad.Add("%sfrom: %q is neither a team of this policy nor author, reviewer, operator or admin", at, d.From)
 		case p.team(d.From) && len(p.Teams[d.From]) < d.Needs:
 			bad.Add("%sneeds: %d from %s, a team of %d", at, d.Needs, d.From, len(p.Teams[d.From]))
 		}

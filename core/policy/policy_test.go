@@ -248,7 +248,7 @@ func TestPoliciesRefused(t *testing.T) {
 	for text, want := range map[string]string{
 		"{}":                                    "says nothing",
 		"approvals: [{needs: 0}]":               "approvals: number 1: needs: 0; want 1 or more",
-		"approvals: [{needs: 1, from: gauges}]": `approvals: number 1: from: "gauges" is no team of this policy`,
+		"approvals: [{needs: 1, from: gauges}]": `approvals: number 1: from: "gauges" is neither a team of this policy`,
 		"teams: {a: [x]}\napprovals: [{needs: 2, from: a}]":                             "needs: 2 from a, a team of 1",
 		"teams: {admin: [x]}":                                                           "teams: admin is the name of a role; give the team another",
 		"teams: {a: []}":                                                                "teams: a: nobody is in it",
@@ -256,19 +256,19 @@ func TestPoliciesRefused(t *testing.T) {
 		"approvals-last: 2400h":                                                         "approvals-last: 2400h0m0s is longer than 90 days",
 		"warnings: maybe":                                                               `warnings: "maybe" is neither shown nor acknowledged`,
 		"threads: maybe":                                                                `threads: "maybe" is neither open nor settled`,
-		"emergency: {by: night}":                                                        `emergency: by: "night" is no team of this policy`,
+		"emergency: {by: night}":                                                        `emergency: by: "night" is not a team of this policy`,
 		"teams: {n: [x]}\nemergency: {by: n, lasts: 48h}":                               "emergency: lasts: 48h0m0s is longer than a day",
-		"overrides: [{finding: port-taken, by: viewer}]":                                `by: "viewer" is no team of this policy, nor author`,
+		"overrides: [{finding: port-taken, by: viewer}]":                                `by: "viewer" is neither a team of this policy nor author`,
 		"keep: {steps: 1h}":                                                             "keep: steps: 1h0m0s is shorter than a day",
 		"freezes: [{name: a, from: 05:00, to: 06:00}]":                                  "zone: is empty",
-		"freezes: [{name: a, from: '05:00', to: '06:00', zone: X}]":                     `zone: "X" is no time zone`,
+		"freezes: [{name: a, from: '05:00', to: '06:00', zone: X}]":                     `zone: "X" is not a time zone`,
 		"freezes: [{from: '05:00', to: '06:00', zone: UTC}]":                            "name: is empty",
 		"windows: [{name: a, from: '25:00', to: '06:00', zone: UTC}]":                   `want two times of day such as 22:00`,
 		"windows: [{name: a, from: 2027-01-02 10:00, to: 2027-01-02 09:00, zone: UTC}]": "to: is not after from",
 		"windows: [{name: a, days: [monday], from: 2027-01-02 10:00, to: 2027-01-02 11:00, zone: UTC}]":                 "days: are for spans that come every week",
-		"windows: [{name: a, days: [Mon], from: '10:00', to: '11:00', zone: UTC}]":                                      `days: "Mon" is no weekday`,
+		"windows: [{name: a, days: [Mon], from: '10:00', to: '11:00', zone: UTC}]":                                      `days: "Mon" is not a weekday`,
 		"windows: [{name: a, from: '10:00', to: '11:00', zone: UTC}, {name: a, from: '10:00', to: '11:00', zone: UTC}]": "another has this name",
-		"approval: [{needs: 1}]": "unknown field",
+		"approval: [{needs: 1}]": "did you mean approvals?",
 	} {
 		if _, err := Parse("policy.yaml", []byte(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s\n  is refused with %v; want %q", text, err, want)

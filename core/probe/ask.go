@@ -235,32 +235,32 @@ func (a *Ask) operand(w string) error {
 		if a.Kind == HTTP {
 			a.Path = "/" + rest
 		} else if port != w {
-			return fmt.Errorf("%q is no port; want :1 to :65535", w)
+			return fmt.Errorf("%q is not a port; want :1 to :65535", w)
 		}
 		n, err := strconv.Atoi(strings.TrimPrefix(port, ":"))
 		if err != nil || w[0] != ':' || n < 1 || n > 65535 {
-			return fmt.Errorf("%q is no port; want :1 to :65535", w)
+			return fmt.Errorf("%q is not a port; want :1 to :65535", w)
 		}
 		a.Port = n
 	case Port:
 		n, err := strconv.Atoi(w)
 		if err != nil || n < 1 || n > 65535 {
-			return fmt.Errorf("%q is no port; want 1 to 65535", w)
+			return fmt.Errorf("%q is not a port; want 1 to 65535", w)
 		}
 		a.Port = n
 	case File, Size, Served:
 		if !path.IsAbs(w) || path.Clean(w) != w {
-			return fmt.Errorf("%q is no clean absolute path", w)
+			return fmt.Errorf("%q is not a clean absolute path", w)
 		}
 		a.Path = w
 	case Variable:
 		if !variableName.MatchString(w) {
-			return fmt.Errorf("%q is no system variable's name", w)
+			return fmt.Errorf("%q is not the name of a system variable", w)
 		}
 		a.Name = w
 	default:
 		if !plainName.MatchString(w) {
-			return fmt.Errorf("%q is no name; want %s", w, grammar[a.Kind].form)
+			return fmt.Errorf("%q is not a name; want %s", w, grammar[a.Kind].form)
 		}
 		a.Name = w
 	}
@@ -299,7 +299,7 @@ func (a *Ask) option(name, value string) error {
 		}
 	case "as":
 		if !plainName.MatchString(value) {
-			return fmt.Errorf("%q is no user's name", value)
+			return fmt.Errorf("%q is not a user's name", value)
 		}
 		a.With[name] = value
 	case "protocol":

@@ -30,9 +30,9 @@ func TestAsksOfEveryKind(t *testing.T) {
 		}
 	}
 	for line, want := range map[string]string{
-		"": "want http", `http :80/ "x`: "not closed", "ssh :22 key=abc": "no secret stands in a probe", "file etc/x": "no clean absolute path", "file /etc/../x": "no clean",
-		"tls :443/x": "no port", "port 0": "no port", "process -a": "no name", "http :80/ pin=12": "64 hex digits", "http :80/ form=a:b": "wants the method POST",
-		"tcp :1 host=x": "not known here", "port 5 protocol=sctp": "tcp or udp", "property a.service Environment": "want property UNIT NAME, one of Restart", "property a.service": "want property UNIT NAME", "variable a;b": "no system variable", `http :80/ header=x`: "want one such as", "unit a b": "not known here",
+		"": "want http", `http :80/ "x`: "not closed", "ssh :22 key=abc": "no secret stands in a probe", "file etc/x": "not a clean absolute path", "file /etc/../x": "not a clean",
+		"tls :443/x": "not a port", "port 0": "not a port", "process -a": "not a name", "http :80/ pin=12": "64 hex digits", "http :80/ form=a:b": "wants the method POST",
+		"tcp :1 host=x": "not known here", "port 5 protocol=sctp": "tcp or udp", "property a.service Environment": "want property UNIT NAME, one of Restart", "property a.service": "want property UNIT NAME", "variable a;b": "not the name of a system variable", `http :80/ header=x`: "want one such as", "unit a b": "not known here",
 	} {
 		if _, err := ParseAsk(line); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v; want %q", line, err, want)

@@ -100,7 +100,7 @@ func (p Probe) Check() error {
 				return fmt.Errorf("expression %q: %s is for what is expected after, and of one try", text, name)
 			}
 			if may := answersOf(ask); known(name) && !slices.Contains(may, name) {
-				return fmt.Errorf("expression %q: %s is no answer to %q; want %s", text, name, ask.Kind, strings.Join(may, ", "))
+				return fmt.Errorf("expression %q: %s is not an answer to %q; want %s", text, name, ask.Kind, strings.Join(may, ", "))
 			}
 		}
 	}

@@ -19,8 +19,8 @@ func TestParseAsk(t *testing.T) {
 		}
 	}
 	for line, want := range map[string]string{
-		"http": "want http", "http POST :80/": "change nothing", "tcp :0": "no port", "tcp 22": "no port", "ping :1": "not known",
-		"unit --all": "no name", "http GET": "want http", "http :80/ x=y": "not known",
+		"http": "want http", "http POST :80/": "change nothing", "tcp :0": "not a port", "tcp 22": "not a port", "ping :1": "not known",
+		"unit --all": "not a name", "http GET": "want http", "http :80/ x=y": "not known",
 	} {
 		if _, err := ParseAsk(line); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: error is %v; want %q", line, err, want)

@@ -37,7 +37,7 @@ func ParseKey(text string) (ed25519.PublicKey, error) {
 			return raw, nil
 		}
 	}
-	return nil, errors.New("is no public key of a record; want a line as wladderd show-record-key prints it")
+	return nil, errors.New("is not a public key of a record; want a line as wladderd show-record-key prints it")
 }
 
 func (c Checkpoint) signed() ([]byte, error) {

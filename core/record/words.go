@@ -258,10 +258,17 @@ var words = map[string]func(body) string{
 	"record.seam":     func(b body) string { return "went on from an older copy of the database" },
 	"rehearsal.begun": func(b body) string { return fmt.Sprintf("rehearsed %s on %s", b.change(), b.hosts("hosts")) },
 	"rehearsal.ended": func(b body) string {
-		if d := b.digest(); d != "" {
-			return fmt.Sprintf("has a plan of %s for %s, with the digest %s", b.change(), b.hosts("hosts"), d)
+		left := ""
+		if b.number("without_part") > 0 {
+			left += "; " + b.hosts("without_part") + " with a veto or nothing to change"
 		}
-		return fmt.Sprintf("has rehearsed %s, without a plan", b.change())
+		if b.number("not_read") > 0 {
+			left += "; " + b.hosts("not_read") + " not read"
+		}
+		if d := b.digest(); d != "" {
+			return fmt.Sprintf("has a plan of %s for %s, with the digest %s", b.change(), b.hosts("hosts"), d) + left
+		}
+		return fmt.Sprintf("has rehearsed %s, without a plan", b.change()) + left
 	},
 	"request.agreed": func(b body) string {
 		return fmt.Sprintf("agreed to request %s of %s: %s", b.of, b.text("asked_by"), b.text("what"))

@@ -156,7 +156,7 @@ func TestParseSaysAllThatIsWrong(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]string{
-		"title: t\nowner: x\n": `c.yaml:2:1: unknown field "owner"`,
+		"title: t\nowner: x\n": `c.yaml:2:1: "owner" is not a key here`,
 		"a: &x [1]\nb: *x\n":   "c.yaml:1:4: anchors and aliases",
 		strings.Replace(specYAML(" []"), "title:", "takes-back: -1\ntitle:", 1): "takes-back: -1",
 		"title: [\n":                                         "c.yaml:1:",

@@ -358,7 +358,7 @@ func (s *set) within(e change.Edit, verb string) {
 	} else if edit.Do == conf.Replace {
 		s.find(finding.Note, "replaced-already", f.Found.Path, 0, "the text to replace is not here, and the one that takes its place is: there is nothing to do")
 	} else if edit.Do == conf.Take {
-		s.find(finding.Note, "no-member", f.Found.Path, 0, "%s: %q is no member of this list here, so there is nothing to take", edit.Address, edit.To.Joined())
+		s.find(finding.Note, "no-member", f.Found.Path, 0, "%s: %q is not a member of this list, so there is nothing to take", edit.Address, edit.To.Joined())
 	}
 	s.defaults(f, next, altered)
 	if edit.Do == conf.Set {

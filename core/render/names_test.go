@@ -17,7 +17,7 @@ import (
 // TestStoredDefinitionsStayRead has a rule come after a definition was approved.
 func TestStoredDefinitionsStayRead(t *testing.T) {
 	text := strings.Replace(setService, "settings:", "probes: [{name: p, ask: unit gauge.service, expect: 'output == \"\"'}]\nsettings:", 1)
-	if _, err := definition.Parse("s", []byte(text)); err == nil || !strings.Contains(err.Error(), "output is no answer") {
+	if _, err := definition.Parse("s", []byte(text)); err == nil || !strings.Contains(err.Error(), "output is not an answer") {
 		t.Errorf("loaded anew: %v", err)
 	}
 	if s, err := definition.Stored("s", written.Names, []byte(text)); err != nil || s.Unit != "gauge.service" || s.Digest == "" {

@@ -137,7 +137,7 @@ func TestEditsOfPathsThatAreRefused(t *testing.T) {
 	}
 	for edits, want := range map[string]string{
 		"  - {put: main}": "want text", "  - {move: main}": "want", "  - {link: a, leads-to: b, set: c}": "want one of", "  - {file: main, mode: rw}": "mode \"rw\"",
-		"  - {delete: a, owner: x}": "belong to put", "  - {remove: a, with: b}": "with belongs", "  - {set: a, secret: 'B C'}": "no name of one", "  - {comment-out: 'a['}": "column 3",
+		"  - {delete: a, owner: x}": "belong to put", "  - {remove: a, with: b}": "with belongs", "  - {set: a, secret: 'B C'}": "is not a secret", "  - {comment-out: 'a['}": "column 3",
 	} {
 		if _, err := change.Parse("c", []byte(specYAML(edits))); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v; want %q", edits, err, want)

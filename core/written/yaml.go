@@ -6,7 +6,6 @@ package written
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -95,12 +94,7 @@ func Decode(name, kind string, names int, data []byte, v any) error {
 	if err == nil {
 		return nil
 	}
-	var at yaml.Error
-	if errors.As(err, &at) && at.GetToken() != nil {
-		p := at.GetToken().Position
-		return &Misplaced{name, p.Line, p.Column, at.GetMessage()}
-	}
-	return &Misplaced{File: name, What: strings.TrimSpace(err.Error())}
+	return told(name, file, v, err)
 }
 
 // begins gives a document's line; 0 of an empty one.
@@ -181,7 +175,7 @@ type Duration time.Duration
 func (d *Duration) UnmarshalText(text []byte) error {
 	v, err := time.ParseDuration(string(text))
 	if err != nil || v < 0 {
-		return fmt.Errorf("%q is no duration; want one such as 90s or 5m", text)
+		return fmt.Errorf("%q is not a duration; want one such as 90s or 5m", text)
 	}
 	*d = Duration(v)
 	return nil
