@@ -13,7 +13,7 @@ import (
 
 // mayImport says, for every package, which of ours it imports: only downwards.
 var mayImport = map[string]string{
-	"core/cache": "", "core/conf": "", "core/record": "", "core/finding": "",
+	"core/cache": "", "core/conf": "", "core/trouble": "", "core/record": "", "core/finding": "",
 	"core/expr":       "core/cache",
 	"core/probe":      "core/expr",
 	"core/ladder":     "core/expr",
@@ -31,12 +31,12 @@ var mayImport = map[string]string{
 	"core/view":       "core/change core/conf core/expr core/finding core/ladder core/outline core/plan core/policy core/probe core/record core/render",
 
 	"standin":          "",
-	"host":             "core/cache core/definition core/expr core/finding core/ladder core/plan core/probe core/render core/secret core/signin core/written",
-	"store":            "core/cache core/change core/conf core/definition core/drift core/expr core/finding core/form core/ladder core/outline core/plan core/policy core/probe core/record core/render core/secret core/view core/written",
+	"host":             "core/cache core/definition core/expr core/finding core/ladder core/plan core/probe core/render core/secret core/signin core/trouble core/written",
+	"store":            "core/cache core/change core/conf core/definition core/drift core/expr core/finding core/form core/ladder core/outline core/plan core/policy core/probe core/record core/render core/secret core/trouble core/view core/written",
 	"store/postmaster": "",
 	"store/faulty":     "",
 	"engine":           "core/cache core/change core/conf core/definition core/drift core/expr core/finding core/ladder core/outline core/plan core/probe core/record core/render core/secret core/signin core/view host store",
-	"api":              "core/cache core/change core/definition core/form core/ladder core/policy core/record core/view core/written engine host store",
+	"api":              "core/cache core/change core/definition core/form core/ladder core/policy core/record core/trouble core/view core/written engine host store",
 	"client":           "core/ladder core/record core/view",
 	"console":          "",
 	"console/chromium": "",
@@ -46,9 +46,10 @@ var mayImport = map[string]string{
 	"bundled":          "",
 	"tell":             "core/written store",
 	"version":          "",
+	"docs":             "core/trouble",
 	"manual":           "",
 
-	"cmd/wladder":      "bundled client core/change core/conf core/definition core/finding core/form core/ladder core/outline core/policy core/record core/render core/view manual version",
+	"cmd/wladder":      "bundled client core/change core/conf core/definition core/finding core/form core/ladder core/outline core/policy core/record core/render core/trouble core/view docs manual version",
 	"cmd/wladderd":     "api console core/expr core/ladder core/record core/view core/written engine host manual store store/postmaster tell version",
 	"cmd/wladder-demo": "client core/ladder core/view demo standin",
 	"":                 "", // this test

@@ -24,6 +24,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"wladder/core/trouble"
 	"wladder/core/view"
 	"wladder/core/written"
 	"wladder/engine"
@@ -238,7 +239,7 @@ func (s *Server) fail(ctx *gin.Context, err error) {
 	case store.Transient(err):
 		s.Log.Error("a request failed", "path", ctx.FullPath(), "error", err)
 		ctx.Header("Retry-After", "2")
-		problem(ctx, http.StatusServiceUnavailable, "the database does not answer now; try again in a moment")
+		problem(ctx, http.StatusServiceUnavailable, "the database does not answer now; try again in a moment; "+trouble.DatabaseGone.Help())
 	default:
 		s.Log.Error("a request failed", "path", ctx.FullPath(), "error", err)
 		problem(ctx, http.StatusInternalServerError, "the server could not do this; its log has the details")

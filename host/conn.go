@@ -25,6 +25,7 @@ import (
 
 	"wladder/core/probe"
 	"wladder/core/secret"
+	"wladder/core/trouble"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -67,7 +68,7 @@ func (e *KeyError) Error() string {
 	if e.Want == "" {
 		return fmt.Sprintf("%s: no host key is pinned; it shows %s. Compare that on the host's console, then load the host with it", e.Host, e.Got)
 	}
-	return fmt.Sprintf("%s: shows the host key %s, but %s is pinned. Either the host was set up anew or this is another machine: find out which before you load the new key", e.Host, e.Got, e.Want)
+	return fmt.Sprintf("%s: shows the host key %s, but %s is pinned. Either the host was set up anew or this is another machine: find out which before you pin the new key; %s", e.Host, e.Got, e.Want, trouble.HostAnew.Help())
 }
 
 // Unreachable tells that no connection came about; nothing was run.
@@ -107,7 +108,7 @@ type Fenced struct {
 }
 
 func (e *Fenced) Error() string {
-	return fmt.Sprintf("%s: has been worked on under fence %d, which is higher than ours: another server has it, or the database is an older copy. In that case an admin raises the host's fence: wladder host -raise-fence %s", e.Host, e.Seen, e.Host)
+	return fmt.Sprintf("%s: has been worked on under fence %d, which is higher than ours: another server has it, or the database is an older copy. In that case an admin raises the host's fence: wladder host -raise-fence %s; %s", e.Host, e.Seen, e.Host, trouble.FenceRefused.Help())
 }
 
 // ScriptError tells that a script ended with an error of its own.

@@ -24,6 +24,7 @@ import (
 	"wladder/core/probe"
 	"wladder/core/render"
 	"wladder/core/secret"
+	"wladder/core/trouble"
 	"wladder/core/written"
 )
 
@@ -513,7 +514,7 @@ func (e *FiredError) Error() string {
 	if e.Trouble != "" {
 		text += ", but for this: " + e.Trouble
 	}
-	return text
+	return text + "; " + trouble.GuardFired.Help()
 }
 
 // Disarm takes the run's guard away, and what a script that was cut left beside

@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"wladder/core/record"
+	"wladder/core/trouble"
 )
 
 // The record as evidence. Nothing is approved, started or gone on with on a record
@@ -39,7 +40,7 @@ func (k Key) originSeal(c record.Chain) string {
 }
 
 // ErrKey tells that a database is of another key.
-var ErrKey = errors.New("this database was made with another key; put that key into -data, or use another database")
+var ErrKey = errors.New("this database was made with another key; put that key into the data directory, or use another database; " + trouble.KeyLost.Help())
 
 // begin checks that the key fits the database, and, the first time, sets where the
 // sealed part of the record begins: what stands there until then is taken as it is,

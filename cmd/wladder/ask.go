@@ -47,12 +47,17 @@ func (t *terminal) answers(out view.AskedHosts) {
 		fmt.Fprintf(t.out, "%s, of %s\n", plain(a.Ask), counted(out.Hosts, "host"))
 		var rows [][]string
 		for _, g := range a.Groups {
-			value := g.Value
-			if g.Missing {
-				value = "no answer: " + value
+			if !g.Missing {
+				rows = append(rows, []string{fmt.Sprint(len(g.Hosts)), g.Value, strings.Join(g.Hosts, ", ")})
 			}
-			rows = append(rows, []string{fmt.Sprint(len(g.Hosts)), value, strings.Join(g.Hosts, ", ")})
 		}
-		t.table([]string{"HOSTS", "ANSWER", "WHICH"}, rows)
+		if len(rows) > 0 {
+			t.table([]string{"HOSTS", "ANSWER", "WHICH"}, rows)
+		}
+		for _, g := range a.Groups {
+			if g.Missing {
+				t.item(fmt.Sprintf("no answer of %s (%s): %s", counted(len(g.Hosts), "host"), strings.Join(g.Hosts, ", "), g.Value))
+			}
+		}
 	}
 }

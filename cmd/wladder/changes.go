@@ -30,7 +30,7 @@ var changes = command{"changes", "", "where each change stands, and what is aske
 			return usagef("-state %s: no change is ever so", only.State)
 		}
 		found, err := t.client().Changes(ctx, only)
-		return list(t, found, err, only != client.ChangeFilter{}, []string{"NO.", "STATE", "TITLE", "AUTHOR", "MOVED", "HOSTS", "NEXT"}, func(c view.Change) []string {
+		return list(t, found, err, only != client.ChangeFilter{}, []string{"NO.", "STATE", "TITLE", "AUTHOR", "UPDATED", "HOSTS", "NEXT"}, func(c view.Change) []string {
 			if c.ReviewDue != nil && c.ReviewDue.Before(time.Now()) {
 				c.Next += " (overdue)"
 			}

@@ -267,6 +267,13 @@ func (t *terminal) ladder(d watched) string {
 			}
 		}
 	}
+	if names := troubles(d.ChangeDetail); len(names) > 0 {
+		var all []string
+		for _, name := range names {
+			all = append(all, string(name))
+		}
+		fmt.Fprintf(&b, "  %s\n", t.paint("dim", "what to do: wladder trouble "+strings.Join(all, ", or ")))
+	}
 	return b.String()
 }
 

@@ -169,6 +169,8 @@ func plain(s string) string {
 		switch {
 		case r == '\n':
 			b.WriteString("⏎ ")
+		case r == '\t':
+			b.WriteString(" ")
 		case unicode.IsControl(r):
 			fmt.Fprintf(&b, `\x%02x`, r)
 		default:
@@ -196,7 +198,37 @@ func cut(s string, n int) string {
 	return string(r[:n-1]) + "…"
 }
 
-// table prints rows in columns; the last column takes what width is left.
+// row lays a table's row out in lines. On a terminal a column that does not fit begins a new line,
+// below the second one; elsewhere a row is one line.
+func (t *terminal) row(cells []string, width []int) (lines []string) {
+	const gap = 2
+	line, at, indent := "", 0, min(width[0]+gap, 24)
+	for i, cell := range cells {
+		if t.live && i > 0 && at+len([]rune(cell)) > t.width {
+			if left := t.width - at; i == len(cells)-1 && left >= 40 { // the last one takes what is left
+				parts := wrap(cell, left)
+				lines = append(lines, strings.TrimRight(line, " ")+strings.Repeat(" ", at-len([]rune(strings.TrimRight(line, " "))))+parts[0])
+				for _, part := range parts[1:] {
+					lines = append(lines, strings.Repeat(" ", at)+part)
+				}
+				return lines
+			}
+			lines = append(lines, strings.TrimRight(line, " "))
+			parts := wrap(cell, max(20, t.width-indent))
+			for _, part := range parts[:len(parts)-1] {
+				lines = append(lines, strings.Repeat(" ", indent)+part)
+			}
+			last := parts[len(parts)-1]
+			line, at = strings.Repeat(" ", indent)+last+strings.Repeat(" ", gap), indent+len([]rune(last))+gap
+			continue
+		}
+		line += cell + strings.Repeat(" ", width[i]-len([]rune(cell))+gap)
+		at += width[i] + gap
+	}
+	return append(lines, strings.TrimRight(line, " "))
+}
+
+// table prints rows in columns.
 func (t *terminal) table(head []string, rows [][]string) {
 	width := make([]int, len(head))
 	for i, h := range head {
@@ -208,26 +240,10 @@ func (t *terminal) table(head []string, rows [][]string) {
 			width[i] = max(width[i], len([]rune(row[i])))
 		}
 	}
-	last, indent := len(head)-1, 0
-	for _, w := range width[:last] {
-		indent += w + 2
-	}
 	print := func(row []string, style string) {
-		var b strings.Builder
-		for i, cell := range row[:last] {
-			b.WriteString(cell + strings.Repeat(" ", width[i]-len([]rune(cell))+2))
+		for _, line := range t.row(row, width) {
+			fmt.Fprintln(t.out, t.paint(style, line))
 		}
-		rest := []string{row[last]}
-		if left := t.width - indent; t.live && left >= 20 {
-			rest = wrap(row[last], left)
-		}
-		for i, text := range rest {
-			if i > 0 {
-				b.WriteString("\n" + strings.Repeat(" ", indent))
-			}
-			b.WriteString(text)
-		}
-		fmt.Fprintln(t.out, t.paint(style, strings.TrimRight(b.String(), " ")))
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(t.out, t.paint("dim", "none yet"))

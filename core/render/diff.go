@@ -137,13 +137,17 @@ func (l Line) Number(before bool) int {
 // Lines gives the lines that unified diffs show. How long a hunk is stands at its head: a line
 // within may look like any header.
 func Lines(diff string) (all []Line) {
-	file := ""
+	file, old := "", ""
 	var before, after, beforeLeft, afterLeft int // of the hunk
 	for text := range strings.Lines(diff) {
 		text = strings.TrimSuffix(text, "\n")
 		if beforeLeft <= 0 && afterLeft <= 0 {
-			if name, named := strings.CutPrefix(text, "+++ "); named {
-				file = name
+			if name, named := strings.CutPrefix(text, "--- "); named {
+				old = name
+			} else if name, named := strings.CutPrefix(text, "+++ "); named {
+				if file = name; name == nowhere {
+					file = old
+				}
 			} else if strings.HasPrefix(text, "@@ ") {
 				before, beforeLeft = hunkSide(text, "-")
 				after, afterLeft = hunkSide(text, "+")

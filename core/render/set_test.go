@@ -98,6 +98,15 @@ func TestSetsOfPaths(t *testing.T) {
 			t.Errorf("%q is not said in %s", said, shown)
 		}
 	}
+	gone := renderSet(t, `  - {delete: main}`)
+	for diff, want := range map[string][2]string{
+		r.Files[1].Diff:    {"--- /dev/null\n+++ /etc/gauge/extra.ini\n", "/etc/gauge/extra.ini"},
+		gone.Files[0].Diff: {"--- /etc/gauge/main.ini\n+++ /dev/null\n", "/etc/gauge/main.ini"},
+	} {
+		if !strings.HasPrefix(diff, want[0]) || Lines(diff)[0].File != want[1] {
+			t.Errorf("the diff begins with other names than %v: %.80s", want, diff)
+		}
+	}
 	if shut := renderSet(t, `  - {file: main, mode: "000"}`); len(shut.Files) != 1 || shut.Files[0].Candidate.Mode != "0" { // as stat(1) says it
 		t.Errorf("mode 000: %+v", shut)
 	}

@@ -67,8 +67,17 @@ func (r *Result) words(svc *definition.Service, f, seen *Rendered) {
 	if diff == "" && string(base.Content) != string(candidate.Content) { // only masked values differ: say so, without them
 		diff = Unified(at, []byte("a secret value\n"), []byte("another secret value\n"))
 	}
+	switch { // as diff(1) names a file that is not there
+	case base.Kind == plan.Absent:
+		diff = strings.Replace(diff, "--- "+at+"\n", "--- "+nowhere+"\n", 1)
+	case candidate.Kind == plan.Absent:
+		diff = strings.Replace(diff, "+++ "+at+"\n", "+++ "+nowhere+"\n", 1)
+	}
 	f.Diff += diff
 }
+
+// nowhere stands in a diff for a file that is not there.
+const nowhere = "/dev/null"
 
 // clean covers secrets in a diff: what is added is the author's own.
 func (r *Result) clean(own *secret.Redactor, diff string) string {

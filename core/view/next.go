@@ -20,7 +20,7 @@ func Asked(c Change) string {
 	case change.Offered:
 		return "a reviewer other than " + c.Author + " approves or declines it"
 	case change.Approved:
-		return fmt.Sprintf("an operator lets it climb (%s)", hosts(c.Hosts))
+		return fmt.Sprintf("an operator lets it climb (%s)", count(c.Hosts, "host"))
 	case change.Climbing:
 		switch c.Rolling {
 		case ladder.Paused:
@@ -43,12 +43,20 @@ func Asked(c Change) string {
 	if c.ReviewDue != nil {
 		return fmt.Sprintf("a reviewer other than %s looks at what was approved in an emergency, until %s", c.Author, c.ReviewDue.UTC().Format("2006-01-02 15:04 UTC"))
 	}
+	if c.State == change.Completed || c.State == change.Stopped {
+		if n := c.Counts[ladder.Stranded]; n > 0 {
+			return fmt.Sprintf("an operator looks after %s", count(n, "stranded host"))
+		}
+		if n := c.Counts[ladder.Restored] + c.Counts[ladder.PassedOver]; n > 0 && c.State == change.Completed {
+			return fmt.Sprintf("%s %s not done with it: look why, then draft a follow-up", count(n, "host"), map[bool]string{true: "is", false: "are"}[n == 1])
+		}
+	}
 	return "nothing"
 }
 
-func hosts(n int) string {
+func count(n int, one string) string {
 	if n == 1 {
-		return "1 host"
+		return "1 " + one
 	}
-	return fmt.Sprintf("%d hosts", n)
+	return fmt.Sprintf("%d %ss", n, one)
 }

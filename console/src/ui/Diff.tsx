@@ -30,14 +30,24 @@ export interface Place {
   old: boolean
 }
 
+// What stands in a diff for a file that is not there, as diff(1) has it.
+const nowhere = '/dev/null'
+
+// headed names the file of a diff.
+function headed(old: string, now: string): string {
+  if (old === nowhere) return `${now} (new)`
+  return now === nowhere ? `${old} (deleted)` : old
+}
+
 // placed gives each line of a unified diff its place; headers have none.
 function placed(lines: string[]): (Place | undefined)[] {
-  let file = ''
+  let [file, old] = ['', '']
   let [before, after, left] = [0, 0, 0]
   return lines.map((text) => {
     if (left <= 0) {
       const hunk = /^@@ -(\d+)(?:,(\d+))? \+(\d+)(?:,(\d+))? @@/.exec(text)
-      if (text.startsWith('+++ ')) file = text.slice(4)
+      if (text.startsWith('--- ')) old = text.slice(4)
+      if (text.startsWith('+++ ')) file = text.slice(4) === nowhere ? old : text.slice(4)
       if (hunk) {
         before = Number(hunk[1])
         after = Number(hunk[3])
@@ -77,7 +87,7 @@ function rowsOf(text: string, onLine?: (at: Place) => void): Row[] {
     const next = lines[i + 1] ?? ''
     const sign = line[0]
     if (line.startsWith('+++ ')) continue
-    if (line.startsWith('--- ')) rows.push({ sign: 'file', text: line.slice(4) })
+    if (line.startsWith('--- ')) rows.push({ sign: 'file', text: headed(line.slice(4), next.slice(4)) })
     else if (line.startsWith('@@')) rows.push({ sign: 'hunk', text: line })
     else if (sign === '-' && next[0] === '+' && lines[i + 2]?.[0] !== '+' && lines[i - 1]?.[0] !== '-') {
       const [from, a, b] = differing(line.slice(1), next.slice(1))
