@@ -82,12 +82,17 @@ func TestTablesFitTheTerminal(t *testing.T) {
 	var out bytes.Buffer
 	term := &terminal{out: &out, live: true, width: 40}
 	term.table([]string{"NO.", "TITLE", "NEXT"}, [][]string{{"1", "tab\there", "a reviewer other than ines approves or declines it"}})
-	want := `NO.  TITLE        NEXT
-1    tab\x09here  a reviewer other than
-                  ines approves or
-                  declines it
+	want := `NO.  TITLE     NEXT
+1    tab here  a reviewer other than
+               ines approves or declines
+               it
 `
 	if out.String() != want {
+		t.Errorf("got\n%s\nwant\n%s", out.String(), want)
+	}
+	out.Reset() // a column that does not fit goes below the second one
+	term.table([]string{"NO.", "TITLE", "AUTHOR", "NEXT"}, [][]string{{"1", "Keep map tiles for a day", "ines", "it waits at a gate: an operator looks"}})
+	if want := "NO.  TITLE                     AUTHOR\n     NEXT\n1    Keep map tiles for a day  ines\n     it waits at a gate: an operator\n     looks\n"; out.String() != want {
 		t.Errorf("got\n%s\nwant\n%s", out.String(), want)
 	}
 	out.Reset()

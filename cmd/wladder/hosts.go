@@ -7,7 +7,6 @@ import (
 	"flag"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"sort"
 	"strings"
@@ -259,7 +258,7 @@ var hostsLoad = command{"hosts-load", "FILE", "add machines, or bring them up to
 		if len(args) != 1 {
 			return usagef("want one file")
 		}
-		data, err := os.ReadFile(args[0])
+		data, err := t.readFile(args[0])
 		if err != nil {
 			return err
 		}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"os"
 
 	"wladder/core/policy"
 )
@@ -48,7 +47,7 @@ func load(name, summary string, parse func(name string, text []byte) error, keep
 			if len(args) != 1 {
 				return usagef("want one file")
 			}
-			text, err := os.ReadFile(args[0])
+			text, err := t.readFile(args[0])
 			if err != nil {
 				return err
 			}

@@ -130,6 +130,7 @@ func shared(files []*conf.Document, edits []conf.Edit) ([][]conf.Edit, error) {
 // derive prints the edits that turn a file into a copy edited by hand.
 func (t *terminal) derive(name, like, format string) error {
 	before, err := t.parse(name, format)
+	t.guesses()
 	if err != nil {
 		return err
 	}

@@ -88,6 +88,8 @@ func TestHelpIsRead(t *testing.T) {
 
 var source, _ = os.Getwd()
 
+var moments = regexp.MustCompile(`\d{4}-\d\d-\d\d \d\d:\d\d:\d\d [A-Z]+`)
+
 var ports = regexp.MustCompile(`127\.0\.0\.1:\d{4,5}`)
 
 // play runs a script and gives it with what its commands print now.
@@ -113,7 +115,7 @@ func play(script string, env map[string]string) string {
 		var printed bytes.Buffer
 		t := &terminal{out: &printed, errs: &printed, in: strings.NewReader(input + "\n"), width: 100, getenv: func(name string) string { return env[name] }}
 		status := run(context.Background(), t, words(call))
-		text := strings.ReplaceAll(printed.String(), env["WLADDER_SERVER"], "SERVER")
+		text := moments.ReplaceAllString(strings.ReplaceAll(printed.String(), env["WLADDER_SERVER"], "SERVER"), "WHEN")
 		for _, l := range strings.Split(strings.TrimSuffix(ports.ReplaceAllString(text, "SERVER"), "\n"), "\n") {
 			if printed.Len() > 0 {
 				out.WriteString("  " + strings.TrimRight(l, " ") + "\n")

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"os"
 	"strings"
 
 	"wladder/core/definition"
@@ -80,7 +79,7 @@ var servicesLoad = command{"services-load", "FILE…", "load definitions; anothe
 		texts := make([][]byte, len(args))
 		var wrong []error
 		for i, name := range args { // all are read and checked before any is sent
-			data, err := os.ReadFile(name)
+			data, err := t.readFile(name)
 			if err != nil {
 				return err
 			}

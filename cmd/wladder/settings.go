@@ -193,6 +193,12 @@ func (t *terminal) documents(args []string, format string) (*conf.Files, error) 
 		return nil
 	}
 	for _, arg := range args {
+		if arg == "-" {
+			if err := add(arg, true); err != nil {
+				return nil, err
+			}
+			continue
+		}
 		info, err := os.Stat(arg)
 		if err != nil {
 			return nil, err
@@ -217,6 +223,7 @@ func (t *terminal) documents(args []string, format string) (*conf.Files, error) 
 			return nil, err
 		}
 	}
+	t.guesses()
 	if len(files.Documents) == 0 {
 		return nil, fmt.Errorf("%s: no file whose format the path or content suggests; name files, and their -format", strings.Join(args, ", "))
 	}
@@ -234,9 +241,33 @@ func (t *terminal) documents(args []string, format string) (*conf.Files, error) 
 	return files, nil
 }
 
+// guess is the format that a file was read as without anybody saying so.
+type guess struct {
+	file   string
+	format conf.Format
+}
+
+// guesses says what was guessed, a line for each format.
+func (t *terminal) guesses() {
+	for len(t.guessed) > 0 {
+		first, others := t.guessed[0], t.guessed[:0:0]
+		for _, g := range t.guessed[1:] {
+			if g.format != first.format {
+				others = append(others, g)
+			}
+		}
+		more := ""
+		if n := len(t.guessed) - len(others) - 1; n > 0 {
+			more = " and " + counted(n, "file") + " more"
+		}
+		fmt.Fprintf(t.errs, "%s%s: read as %s\n", first.file, more, first.format)
+		t.guessed = others
+	}
+}
+
 // parse reads a local file; a guessed format is said.
 func (t *terminal) parse(name, format string) (*conf.Document, error) {
-	data, err := os.ReadFile(name)
+	data, err := t.readFile(name)
 	if err != nil {
 		return nil, err
 	}
@@ -245,7 +276,7 @@ func (t *terminal) parse(name, format string) (*conf.Document, error) {
 		if f, err = conf.Guess(filepath.ToSlash(name), data); err != nil {
 			return nil, usagef("%w; say it with -format %s", err, conf.FormatNames())
 		}
-		fmt.Fprintf(t.errs, "%s: read as %s\n", name, f)
+		t.guessed = append(t.guessed, guess{name, f})
 	}
 	return conf.Parse(name, f, data)
 }

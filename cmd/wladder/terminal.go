@@ -30,6 +30,7 @@ type terminal struct {
 	getenv    func(string) string
 	json      bool
 	server    string
+	guessed   []guess        // formats, not said yet
 	did       map[string]any // with -json: what a command did, with "said" in words
 }
 
@@ -95,6 +96,21 @@ func (t *terminal) client() *client.Client {
 		token = s.Token
 	}
 	return client.New(t.address(), token)
+}
+
+// maxInput bounds what is read from standard input, in bytes.
+const maxInput = 16 << 20
+
+// readFile reads a file that somebody named; - is standard input.
+func (t *terminal) readFile(name string) ([]byte, error) {
+	if name == "-" {
+		data, err := io.ReadAll(io.LimitReader(t.in, maxInput+1))
+		if err == nil && len(data) > maxInput {
+			err = fmt.Errorf("standard input is longer than %d MiB", maxInput>>20)
+		}
+		return data, err
+	}
+	return os.ReadFile(name)
 }
 
 // show prints v as JSON where that is wanted; ok tells that it did.
@@ -205,7 +221,7 @@ func (t *terminal) row(cells []string, width []int) (lines []string) {
 	line, at, indent := "", 0, min(width[0]+gap, 24)
 	for i, cell := range cells {
 		if t.live && i > 0 && at+len([]rune(cell)) > t.width {
-			if left := t.width - at; i == len(cells)-1 && left >= 40 { // the last one takes what is left
+			if left := t.width - at; i == len(cells)-1 && left >= 20 { // the last one takes what is left
 				parts := wrap(cell, left)
 				lines = append(lines, strings.TrimRight(line, " ")+strings.Repeat(" ", at-len([]rune(strings.TrimRight(line, " "))))+parts[0])
 				for _, part := range parts[1:] {
