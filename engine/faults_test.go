@@ -313,7 +313,7 @@ func TestTheGuardHoldsThroughTheSoak(t *testing.T) {
 // for five minutes.
 func TestTheDatabaseIsGoneDuringTheSoak(t *testing.T) {
 	t.Parallel()
-	hosts, away, guard := 8, 6*time.Second, "2s"
+	hosts, away, guard := 8, 9*time.Second, "4s"
 	if *every {
 		hosts, away, guard = 50, 5*time.Minute, "20s"
 	}

@@ -71,7 +71,7 @@ func TestTry(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	var refused *store.Conflict
+	var refused *store.NotPermitted
 	if err := r.store.ApproveTry(ctx, "ada", "spying", svc.Digest, "b00"); !errors.As(err, &refused) {
 		t.Errorf("by who loaded it: %v", err)
 	}

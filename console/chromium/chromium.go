@@ -27,7 +27,7 @@ func Open(t testing.TB) context.Context {
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx)
 	t.Cleanup(cancel)
-	ctx, cancel = context.WithTimeout(ctx, 5*time.Minute)
+	ctx, cancel = context.WithTimeout(ctx, 10*time.Minute)
 	t.Cleanup(cancel)
 	return ctx
 }
