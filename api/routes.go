@@ -123,7 +123,7 @@ var routes = []route{
 	}},
 	{"GET", "/services/{name}/in-force", "The version of a definition that serves hosts", "viewer", false, nil, view.Service{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Store.ApprovedService(c, c.Param("name"))) }},
 	{"POST", "/services", "Load a definition", "admin", false, "", view.Service{}, 200, (*Server).loadService},
-	{"POST", "/tries", "What a definition would find on a host, before it is approved: what stands at its paths, and what it would run", "admin", false, view.Trying{}, view.Tried{}, 200, (*Server).try},
+	{"POST", "/tries", "What a definition would find on a host, before it is approved: what is at its paths, and what it would run", "admin", false, view.Trying{}, view.Tried{}, 200, (*Server).try},
 	{"POST", "/services/{name}/try-approval", "Let a version be tried on one host for a day: its files are read there, its checker and probes are run", "admin", true, view.TryApproval{}, nil, 204, func(s *Server, c *gin.Context) {
 		var in view.TryApproval
 		if s.read(c, &in) {

@@ -130,7 +130,7 @@ func (e *Engine) lookAtAll(ctx context.Context, hosts []view.Host) (failed map[s
 	return failed, nil
 }
 
-// lookAt compares what was placed on a host with what stands there: by hashes alone, in one
+// lookAt compares what was placed on a host with what is there: by hashes alone, in one
 // round trip, and another where something drifted. Then it asks whether what is saved is in
 // force.
 func (e *Engine) lookAt(ctx context.Context, h view.Host, asOf time.Time, standings []store.Standing, checks []*concerned) error {

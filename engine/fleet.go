@@ -94,7 +94,7 @@ func (e *Engine) read(ctx context.Context, h view.Host, svc *concerned) ([]onHos
 		f.Owner, f.Group, f.Mode = copied.Owner, copied.Group, copied.Mode
 		switch {
 		case copied.Missing:
-			f.Problem = "is not there"
+			f.Problem = "does not exist"
 		case copied.Kind != "regular file":
 			f.Problem = "is a " + copied.Kind
 		case len(copied.Content) == 0 && copied.Sum != "":

@@ -114,7 +114,7 @@ func TestFleet(t *testing.T) {
 	// What drifted is shown beside what was left there, with the edits that would put it back.
 	for host, want := range map[string]view.DriftedPath{
 		"b02": {Service: "pages", Diff: "-    worker_connections 2048; # per worker\n+    worker_connections 512; # per worker\n", Edits: "- set: events/worker_connections\n  to: \"2048\"\n"},
-		"b04": {Service: "pages", Why: "is not there"},
+		"b04": {Service: "pages", Why: "does not exist"},
 		"b01": {Service: "pages"},
 	} {
 		got, err := r.engine.Drifted(ctx, host, confPath)
@@ -151,7 +151,7 @@ func TestFleet(t *testing.T) {
 	for _, v := range compared.Values {
 		told = append(told, fmt.Sprintf("%s %t %v %s", v.Value, v.Missing, v.As, strings.Join(v.Hosts, " ")))
 	}
-	if want := []string{"2048 false [] b00 b01 b05 b06", "512 false [] b02 b03", "512 true [] b09", "640 false [events/multi_accept] b08", "is not there true [] b04"}; !slices.Equal(told, want) || compared.Hosts != 9 || compared.Missed["b07"] == "" {
+	if want := []string{"2048 false [] b00 b01 b05 b06", "512 false [] b02 b03", "512 true [] b09", "640 false [events/multi_accept] b08", "does not exist true [] b04"}; !slices.Equal(told, want) || compared.Hosts != 9 || compared.Missed["b07"] == "" {
 		t.Errorf("compared: %q of %d hosts, not reached %v; want %q", told, compared.Hosts, compared.Missed, want)
 	}
 	for _, c := range []struct {

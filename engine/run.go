@@ -484,7 +484,7 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 		if err := r.conn.Snapshot(ctx, r.claim, units, r.files); err != nil {
 			return result{}, err
 		}
-		return done("what stood there is in /var/lib/wladder/runs/%s", r.claim.Run), r.conn.Make(ctx, r.claim, r.files)
+		return done("the old files are kept in /var/lib/wladder/runs/%s", r.claim.Run), r.conn.Make(ctx, r.claim, r.files)
 	case ladder.Guard:
 		r.observe().within(ctx, controlWait) // how others are before anything is placed
 		var acting []host.Service
@@ -517,13 +517,13 @@ func (r *hostRun) operate(ctx context.Context) (result, error) {
 		// The old connection stays until there is a new one: it is the way back.
 		fresh, err := r.dial(ctx)
 		if err != nil {
-			res := failed("no new connection came about: %v", err)
+			res := failed("no new connection could be made: %v", err)
 			res.ill = []string{aConnection} // which others may lack too
 			return res, nil
 		}
 		r.conn.Close()
 		r.conn = fresh
-		return done("a new connection came about"), nil
+		return done("a new connection was made"), nil
 	case ladder.Soak:
 		return r.soak(ctx, ask)
 	case ladder.Confirm:

@@ -21,7 +21,7 @@ import (
 // maxTried bounds how many settings of a file are shown.
 const maxTried = 500
 
-// Try says what a definition, loaded or not, would find on a host: what stands at its paths
+// Try says what a definition, loaded or not, would find on a host: what is at its paths
 // inside its roots, and what it would run. Where a second admin has approved its digest for
 // that host, it reads the files, has the checker look at them untouched, and asks the probes.
 func (e *Engine) Try(ctx context.Context, actor string, svc *definition.Service, name string) (out view.Tried, err error) {

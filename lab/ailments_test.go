@@ -54,9 +54,9 @@ const restartAct = "acts: [{name: restart, command: [systemctl, restart, lab.ser
 
 var ailments = []ailment{
 	{"dies 20 s later", restartAct, "  - {set: die, to: 20}", "ladder: {soak: 30s}", "", "", ladder.Restored, "into the soak and is failed: it ended by itself with status 3; Restart=no"},
-	{"a reload that takes nothing, asked for its value", "acts: [{name: reload, command: [systemctl, reload, lab.service]}]\nin-force: {ask: command value, expect: 'output.trim() == \"2\"'}\n",
+	{"a reload that has no effect, asked for its value", "acts: [{name: reload, command: [systemctl, reload, lab.service]}]\nin-force: {ask: command value, expect: 'output.trim() == \"2\"'}\n",
 		"  - {set: value, to: 2}", "", "", "", ladder.Restored, "in-force: probe \"in force\" is not well: exit 0: 1"},
-	{"a reload that takes nothing, with no in-force check", "acts: [{name: reload, command: [systemctl, reload, lab.service]}]\n", "  - {set: value, to: 2}", "", "", "", ladder.Restored, "not proven"},
+	{"a reload that has no effect, with no in-force check", "acts: [{name: reload, command: [systemctl, reload, lab.service]}]\n", "  - {set: value, to: 2}", "", "", "", ladder.Restored, "not proven"},
 	{"an act that hangs", "acts: [{name: reload, command: [systemctl, reload, lab.service], timeout: 2s}]\n", "  - {set: value, to: 2}", "", "sed -i \"s#ExecReload=.*#ExecReload=/bin/sh -c 'grep -q value=1 /etc/lab/daemon.conf || sleep 61'#\" /etc/systemd/system/lab.service; systemctl daemon-reload; systemctl restart lab", "", ladder.Restored, "systemctl reload lab.service hung for 2 s and was ended; lab.service is at"},
 	{"a line in its journal", restartAct + "logs: {refuse: ['(?i)cannot open .* for writing']}\n", "  - {set: say, to: '\"cannot open gauges.db for writing\"'}", "", "", "", ladder.Restored, `the journal of lab.service says "cannot open gauges.db for writing"`},
 	{"more errors in its journal than before", restartAct + "logs: {severity: err, allow: 2}\n", "  - {set: noise, to: 'yes'}", "", "", "", ladder.Restored, "lines of severity err or worse in the journal"},

@@ -46,7 +46,7 @@ files: {extra: {paths: {any: /etc/rsyslog.d/50-lab.conf}}}
 trial: {command: [rsyslogd, -N1], covers: [/run]}
 acts: [{name: restart, command: [systemctl, restart, rsyslog.service]}]
 `, `  - {put: extra, text: "local5.* /var/log/gauge.log\n"}`, ladder.Done, "water", "logger -p local5.info water; sleep 1; cat /var/log/gauge.log"},
-	// Dump and reload answer 0 for a certificate that is not there; the journal tells.
+	// Dump and reload answer 0 for a certificate that does not exist; the journal tells.
 	{"dovecot", `
 unit: dovecot.service
 files: {tls: {paths: {any: /etc/dovecot/conf.d/10-ssl.conf}}}

@@ -248,7 +248,7 @@ func TestInsideLockout(t *testing.T) {
 		began := time.Now()
 		w.run("ines", 1, "", "climb", "-follow", id)
 		steps := w.run("ines", 0, "", "show", "-host", "h61", id)
-		if !strings.Contains(steps, "restored") || !strings.Contains(steps, "no new connection came about") {
+		if !strings.Contains(steps, "restored") || !strings.Contains(steps, "no new connection could be made") {
 			t.Errorf("server alive: %s", steps)
 		}
 		t.Logf("server alive,%s: put back over the old connection, %.1f s after the climb began", strings.TrimPrefix(edits, "  -"), time.Since(began).Seconds())

@@ -145,7 +145,7 @@ func TestInsideDatabaseGone(t *testing.T) {
 	}
 	proxy.shut()
 	if now := state(n); !strings.Contains(now, "X-Lab new") {
-		t.Errorf("the change is not there: %s", now)
+		t.Errorf("the change does not exist: %s", now)
 	}
 	took := becomesOld(t, n, 60*time.Second)
 	t.Logf("the database is gone: files and process old %.1f s later", took.Seconds())

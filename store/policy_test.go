@@ -375,7 +375,7 @@ func TestPolicyIsWhatTwoAdminsAgreedOn(t *testing.T) {
 	p, _ := policy.Parse("p", []byte("teams: {a: [nobody-there]}"))
 	var unfit *Unfit
 	if _, err := s.LoadPolicy(ctx, "ruth", "x", p); !errors.As(err, &unfit) || !strings.Contains(err.Error(), "there is no account nobody-there") {
-		t.Errorf("a team of somebody who is not there: %v", err)
+		t.Errorf("a team of somebody who does not exist: %v", err)
 	}
 	request, err := s.LoadPolicy(ctx, "ruth", "approvals: [{needs: 3}]", &policy.Policy{})
 	if err != nil {

@@ -141,7 +141,7 @@ type Progress struct {
 	Baseline []probe.Verdict  // nil leaves it
 	Later    []probe.Verdict  // what probes answered after the act; nil leaves it
 	Placed   []Placed         // what stands on the host by our hand, once the run is done
-	Edited   []Edited         // what stands there by somebody's hand, and is not trampled by a roll-back
+	Edited   []Edited         // what is there by somebody's hand, and is not trampled by a roll-back
 	// Again is the stage in which a run that is queued again stands then, not before Wait is over.
 	Again int
 	Wait  time.Duration

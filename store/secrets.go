@@ -129,7 +129,7 @@ func (s *Store) SecretList(ctx context.Context) ([]view.Secret, error) {
 }
 
 // Secrets opens the newest versions of secrets, and says which those are. A
-// *NotFound names one that is not there.
+// *NotFound names one that does not exist.
 func (s *Store) Secrets(ctx context.Context, names []string) (values map[string]string, versions map[string]int, err error) {
 	values, versions = map[string]string{}, map[string]int{}
 	for _, name := range names {

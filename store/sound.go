@@ -43,7 +43,7 @@ func (k Key) originSeal(c record.Chain) string {
 var ErrKey = errors.New("this database was made with another key; put that key into the data directory, or use another database; " + trouble.KeyLost.Help())
 
 // begin checks that the key fits the database, and, the first time, sets where the
-// sealed part of the record begins: what stands there until then is taken as it is,
+// sealed part of the record begins: what is there until then is taken as it is,
 // under one seal.
 func (s *Store) begin(ctx context.Context) error {
 	return s.tx(ctx, func(tx pgx.Tx) error {

@@ -71,7 +71,7 @@ func (s *Store) waits(ctx context.Context, me view.Account, now time.Time, climb
 	}
 	if me.Has("operator") {
 		for _, c := range climbs {
-			switch c.Rolling {
+			switch c.ClimbState {
 			case "waiting":
 				add("gate", c, nil)
 			case "paused":

@@ -30,7 +30,7 @@ type Filter struct {
 }
 
 const changeList = `select c.id, c.title, c.services, c.author, c.state, c.revision, c.created_at, c.updated_at,
-	coalesce(l.state, '') as rolling, coalesce(l.why, '') as why, l.started_at as climbing_since,
+	coalesce(l.state, '') as climb_state, coalesce(l.why, '') as why, l.started_at as climbing_since,
 	coalesce((select coalesce(p.hosts, r.hosts) from rehearsals r left join plans p on p.id = r.plan where r.change = c.id and r.revision = c.revision and r.ended_at is not null order by r.id desc limit 1), 0)::int as hosts,
 	(select min(e.due_at) from approvals e where e.change = c.id and e.verdict = 'emergency' and not exists (select from approvals r where r.change = c.id and r.digest = e.digest and r.verdict = 'reviewed' and r.id > e.id)) as review_due
 	from changes c left join lateral (select state, why, started_at from climbs where change = c.id order by id desc limit 1) l on true `

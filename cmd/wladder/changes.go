@@ -329,7 +329,7 @@ func (t *terminal) summary(d view.ChangeDetail) {
 	fmt.Fprintf(t.out, "digest %s\nnext: wladder diff %d, then wladder offer %d\n", r.Digest, d.ID, d.ID)
 }
 
-var findings = command{"findings", "N", "what stands against a change", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+var findings = command{"findings", "N", "what speaks against a change", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 	ids := f.Bool("ids", false, "with the id of each, by which it is acknowledged or overridden")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		d, err := t.rehearsedChange(ctx, args)

@@ -121,7 +121,7 @@ func shared(files []*conf.Document, edits []conf.Edit) ([][]conf.Edit, error) {
 			}
 		}
 		if !found {
-			return nil, fmt.Errorf("%s %s: is in none of these %d files; what is not there is made in a file named alone", e.Do, e.Address, len(files))
+			return nil, fmt.Errorf("%s %s: is in none of these %d files; what does not exist is made in a file named alone", e.Do, e.Address, len(files))
 		}
 	}
 	return byFile, nil
@@ -260,7 +260,7 @@ func documentFlags(f *flag.FlagSet) *[]conf.Edit {
 		e.Every, e.Spare = every.Most, every.Most-every.Least
 		return err
 	})
-	f.BoolFunc("new-block", "the edit before it, a set, makes the block as well where that is not there", func(string) error {
+	f.BoolFunc("new-block", "the edit before it, a set, makes the block as well where that does not exist", func(string) error {
 		if len(edits) == 0 || edits[len(edits)-1].Do != conf.Set {
 			return fmt.Errorf("want -set before it")
 		}

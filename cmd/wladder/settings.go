@@ -227,7 +227,7 @@ func (t *terminal) documents(args []string, format string) (*conf.Files, error) 
 	if len(files.Documents) == 0 {
 		return nil, fmt.Errorf("%s: no file whose format the path or content suggests; name files, and their -format", strings.Join(args, ", "))
 	}
-	if len(roots) > 0 { // below a directory that was read, what is not there is not there
+	if len(roots) > 0 { // below a directory that was read, what does not exist does not exist
 		files.Known = func(pattern string) bool {
 			dir := filepath.Dir(pattern)
 			for _, r := range roots {

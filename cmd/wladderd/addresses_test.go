@@ -48,7 +48,7 @@ func TestRealAddresses(t *testing.T) {
 	}
 	for _, path := range []string{"/usr/sbin/sshd", "/usr/bin/ssh", "/usr/sbin/nginx"} {
 		if _, err := os.Stat(path); err != nil {
-			t.Skipf("SKIPPED: %s is not there", path)
+			t.Skipf("SKIPPED: %s does not exist", path)
 		}
 	}
 	if !*alone {

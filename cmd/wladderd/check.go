@@ -73,7 +73,7 @@ func checked(ctx context.Context, c config) (all []result) {
 	info, err := os.Stat(c.data)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
-		add(doubt, "data", "%s is not there; the first start makes it", c.data)
+		add(doubt, "data", "%s does not exist; the first start makes it", c.data)
 	case err != nil:
 		add(wrong, "data", "%v", err)
 	default:
@@ -132,9 +132,9 @@ func checkedKeys(c config) (state, part, text string) {
 	case len(there) == 0:
 		return doubt, part, "there are none yet; the first start makes them. A second server of a team needs copies of the first one's"
 	case len(there) == 1 && there[0] == "key":
-		return doubt, part, "ssh_key is not there; a new one is made, which no host knows"
+		return doubt, part, "ssh_key does not exist; a new one is made, which no host knows"
 	case len(there) == 1:
-		return wrong, part, fmt.Sprintf("%s is not there: what the database holds cannot be read without it; take it from the backup", filepath.Join(c.data, "key"))
+		return wrong, part, fmt.Sprintf("%s does not exist: what the database holds cannot be read without it; take it from the backup", filepath.Join(c.data, "key"))
 	}
 	signer, err := host.ReadSigner(filepath.Join(c.data, "ssh_key"))
 	if err == nil {

@@ -27,7 +27,7 @@ const mostLog = "5000"
 var diagnostics = command{"diagnostics", "FILE", "write what somebody needs who helps you, without secrets, as one tar.gz; - is standard output", func(*flag.FlagSet) func(context.Context, *terminal, config, []string) error {
 	return func(ctx context.Context, t *terminal, c config, operands []string) error {
 		if len(operands) != 1 {
-			return wrongUse{errors.New("want the name of a file that is not there yet, or -")}
+			return wrongUse{errors.New("want the name of a file that does not exist yet, or -")}
 		}
 		if operands[0] == "-" {
 			return writeDiagnostics(ctx, t.out, c)

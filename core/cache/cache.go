@@ -1,5 +1,5 @@
 // Package cache keeps what is dear to make and cheap to keep: a few values by
-// key, which never change. It is no store: what is not there is made again.
+// key, which never change. It is no store: what does not exist is made again.
 //
 //	plans := cache.New[int64, *Plan](16)
 //	if p, ok := plans.Get(id); ok {

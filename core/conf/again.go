@@ -8,7 +8,7 @@ import (
 // What an edit wants and finds is nothing to do, so that the same edit may be made of
 // hosts that differ, and again.
 
-// stood gives the document as it was where an inserted text says what stands there
+// stood gives the document as it was where an inserted text says what is there
 // already: the same entries and blocks, one behind another in the same block.
 func (d *Document) stood(next *Document, parent *node) *Document {
 	path := d.ordinals(parent)

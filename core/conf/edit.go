@@ -391,12 +391,12 @@ func (d *Document) nothing(e Edit, a Address) error {
 		if c := d.findCommented(a); len(c) > 0 {
 			near = fmt.Sprintf(" (line %s has it, commented out)", d.linesOf(c))
 		}
-		return d.refuse(e, "is not there, so there is nothing to %s%s", pastOf[e.Do], near)
+		return d.refuse(e, "does not exist, so there is nothing to %s%s", pastOf[e.Do], near)
 	}
 	if live := d.find(a); len(live) > 0 {
 		near = fmt.Sprintf(" (line %s has it, not commented out)", d.linesOf(live))
 	}
-	return d.refuse(e, "is not there commented out, so there is nothing to uncomment%s", near)
+	return d.refuse(e, "does not exist commented out, so there is nothing to uncomment%s", near)
 }
 
 // linesOf lists the lines where nodes begin, for people.

@@ -113,7 +113,7 @@ func (d *Document) stepOr(otherwise string) string {
 	return otherwise
 }
 
-// creation writes an entry that is not there, with the blocks around it that
+// creation writes an entry that does not exist, with the blocks around it that
 // are not there either.
 func (d *Document) creation(a Address, e Edit) (splice, error) {
 	parent, depth := d.root(), 0
@@ -123,7 +123,7 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 			break
 		}
 		if len(found) > 1 {
-			return splice{}, d.refuse(e, "is not there, and %s, where it would go, fits %d places, lines %s: name one of them",
+			return splice{}, d.refuse(e, "does not exist, and %s, where it would go, fits %d places, lines %s: name one of them",
 				a[:depth+1], len(found), d.linesOf(found))
 		}
 		if found[0].kind != block {
@@ -133,27 +133,27 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 	}
 	rest := a[depth:]
 	if len(rest) > 1 && !e.NewBlock {
-		return splice{}, d.refuse(e, "%s is not there, and a block is made only where the edit says new-block%s", a[:depth+1], d.blocksLike(parent, rest[0]))
+		return splice{}, d.refuse(e, "%s does not exist, and a block is made only where the edit says new-block%s", a[:depth+1], d.blocksLike(parent, rest[0]))
 	}
 	if len(rest) == 1 && parent == d.root() && d.global == nowhere && !d.besides(rest[0].Name) {
-		return splice{}, d.refuse(e, "is not there, and in this format nothing stands outside the sections%s", d.blocksLike(parent, Step{}))
+		return splice{}, d.refuse(e, "does not exist, and in this format nothing stands outside the sections%s", d.blocksLike(parent, Step{}))
 	}
 	if d.Format == PHP && len(d.find(Address{{Name: "PHP"}})) > 0 { // php.ini, whose sections mean nothing
 		if n := d.inBlocks(a[len(a)-1].Name); n != nil {
-			return splice{}, d.refuse(e, "is not there, but %s is (line %d), and counts just the same in this file: name that", d.addressOf(n), d.lineOf(n))
+			return splice{}, d.refuse(e, "does not exist, but %s is (line %d), and counts just the same in this file: name that", d.addressOf(n), d.lineOf(n))
 		}
 	}
 	if d.Format == Pairs && strings.HasPrefix(d.src[d.bom():], "#!") {
-		return splice{}, d.refuse(e, "is not there, and this is a script, whose end may not be reached; insert the line above or below another")
+		return splice{}, d.refuse(e, "does not exist, and this is a script, whose end may not be reached; insert the line above or below another")
 	}
 	if last := rest[len(rest)-1]; d.split != nil || d.lines != nil && d.lines.scope == curly {
 		if n := d.blockCalled(last.Name); n != nil {
-			return splice{}, d.refuse(e, "is not there, and %s is the name of blocks here, of which %s (line %d) is one", last.Name, d.addressOf(n), d.lineOf(n))
+			return splice{}, d.refuse(e, "does not exist, and %s is the name of blocks here, of which %s (line %d) is one", last.Name, d.addressOf(n), d.lineOf(n))
 		}
 	}
 	for i, s := range rest {
 		if s.Index != 0 || s.Key != "" {
-			return splice{}, d.refuse(e, "%s is not there, and cannot be made from its pick", s)
+			return splice{}, d.refuse(e, "%s does not exist, and cannot be made from its pick", s)
 		}
 		bad := "\r\n\x00" + d.unnamable
 		if d.Format == Logrotate && i < len(rest)-1 {
@@ -182,7 +182,7 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 	}
 	if last.ByArg {
 		if d.split == nil {
-			return splice{}, d.refuse(e, "%s is not there; an entry of this format has no argument to pick it by", last)
+			return splice{}, d.refuse(e, "%s does not exist; an entry of this format has no argument to pick it by", last)
 		}
 		arg, err := d.one(last.Argument)
 		if err != nil {
@@ -213,7 +213,7 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 		sibling = d.offEntry()
 	}
 	if sibling == "" && d.Format == Blocks && value != "" && d.alike(last.Name) == nil {
-		return splice{}, d.refuse(e, "is not there, and no entry of this file shows whether = or blanks stand before a value; insert the line as text")
+		return splice{}, d.refuse(e, "does not exist, and no entry of this file shows whether = or blanks stand before a value; insert the line as text")
 	}
 	text := d.entryText(last.Name, value, sibling)
 	for i := len(rest) - 2; i >= 0; i-- {
@@ -230,7 +230,7 @@ func (d *Document) creation(a Address, e Edit) (splice, error) {
 			case depth+i > 0:
 				return splice{}, d.refuse(e, "sections do not nest; want section/name")
 			case l.scope == match && (args == "" || !l.header(rest[i].Name)):
-				return splice{}, d.refuse(e, `%s is not there; want a Match with its condition, as in Match["User relay"]%s`, rest[i], map[Format]string{SSH: `, or a Host with its pattern`}[d.Format])
+				return splice{}, d.refuse(e, `%s does not exist; want a Match with its condition, as in Match["User relay"]%s`, rest[i], map[Format]string{SSH: `, or a Host with its pattern`}[d.Format])
 			case (l.scope == keyworded || l.scope == clauses) && !l.header(rest[i].Name):
 				return splice{}, d.refuse(e, "%s is not a section of this format", rest[i])
 			case l.scope == brackets && args != "":
@@ -580,7 +580,7 @@ func (d *Document) moved(a Address, e Edit) (*Document, error) {
 	only := func(address Address, what string) (*node, error) {
 		switch found := d.find(address); {
 		case len(found) == 0:
-			return nil, d.refuse(e, "%s is not there", what)
+			return nil, d.refuse(e, "%s does not exist", what)
 		case len(found) > 1:
 			return nil, d.refuse(e, "%s fits %d places, lines %s; want exactly 1: name one, as in %s", what, len(found), d.linesOf(found), d.addressOf(found[0]))
 		default:

@@ -31,7 +31,7 @@ func (m Made) Words() string {
 // Made lists what the edits made that gave this document, in their order.
 func (d *Document) Made() []Made { return append([]Made{}, d.made...) }
 
-// making says what an entry that is not there would be.
+// making says what an entry that does not exist would be.
 func (d *Document) making(a Address) Made {
 	depth := len(a) - 1
 	for depth > 0 && len(d.find(a[:depth])) == 0 {
@@ -57,7 +57,7 @@ func (d *Document) inBlocks(name string) *node {
 	return nil
 }
 
-// created makes an entry that is not there.
+// created makes an entry that does not exist.
 func (d *Document) created(a Address, e Edit) (*Document, error) {
 	whole := e
 	if e.To.Words == nil && d.collection(e.To.Text) {

@@ -31,7 +31,7 @@ func (d *Document) regional(e Edit) (*Document, error) {
 	case !there && d.regionDone(e):
 		return d, nil
 	case !there && e.Spare == 0:
-		return nil, d.refuse(e, "the region is not there, from %s to %s", e.Address, e.through())
+		return nil, d.refuse(e, "the region does not exist, from %s to %s", e.Address, e.through())
 	case !there:
 		return d, nil
 	}
@@ -135,7 +135,7 @@ func (d *Document) region(e Edit) (r stretch, there bool, err error) {
 	}
 	for i, at := range []string{e.Address, e.through()} {
 		if begin[i].end == 0 {
-			return r, false, d.refuse(e, "%s, one end of the region, is not there", at)
+			return r, false, d.refuse(e, "%s, one end of the region, does not exist", at)
 		}
 	}
 	if begin[0].start > begin[1].start {

@@ -76,7 +76,7 @@ func stockFiles(t *testing.T, packages string) string {
 // TestStockFiles holds every configuration file of Debian's packages to what
 // operators rely on: printed byte for byte; one value set changes its line and
 // no other, and is listed at the same address; set back, the file is as before; set to
-// what stands there, nothing changes.
+// what is there, nothing changes.
 func TestStockFiles(t *testing.T) {
 	root := stockFiles(t, stockPackages)
 	type count struct{ files, settings, out, kept int }

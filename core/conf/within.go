@@ -176,14 +176,14 @@ func (d *Document) removedYAML(n *node, e Edit) (splice, error) {
 	return splice{span: span{max(first.start, d.bom()), next}}, nil
 }
 
-// creationWithin writes an entry that is not there.
+// creationWithin writes an entry that does not exist.
 func (d *Document) creationWithin(parent *node, rest Address, e Edit) (splice, error) {
 	if d.Format == XML {
 		return d.createdElement(parent, rest, e)
 	}
 	for _, s := range rest {
 		if s.ByArg || s.Attribute {
-			return splice{}, d.refuse(e, "%s is not there, and cannot be made from its pick", s)
+			return splice{}, d.refuse(e, "%s does not exist, and cannot be made from its pick", s)
 		}
 	}
 	raw, want, err := d.written(e.To, nil, "")
@@ -210,7 +210,7 @@ func (d *Document) creationWithin(parent *node, rest Address, e Edit) (splice, e
 	name := rest[0].Name
 	switch {
 	case len(rest) > 1:
-		return splice{}, d.refuse(e, "%s is not there; insert it as text", rest[0])
+		return splice{}, d.refuse(e, "%s does not exist; insert it as text", rest[0])
 	case parent != d.root() && !parent.raw:
 		if raw, err = parameterText(e.To.Text+strings.Join(e.To.Words, " "), e.To.Words != nil); err != nil || !nameStart(name[0]) || strings.ContainsAny(name, " \t\"'=()") {
 			return splice{}, d.refuse(e, "%q cannot be a parameter with this value (%v)", name, err)
@@ -331,7 +331,7 @@ func (d *Document) collectionEnd(n *node) int32 {
 }
 
 // createdTOML adds name = value behind the last entry of its table; a table that
-// is not there goes to the end.
+// does not exist goes to the end.
 func (d *Document) createdTOML(parent *node, rest Address, raw, want string, e Edit) (splice, error) {
 	if parent != d.root() && d.inlineTable(parent) {
 		var last *node
@@ -339,7 +339,7 @@ func (d *Document) createdTOML(parent *node, rest Address, raw, want string, e E
 			last = c
 		}
 		if len(rest) > 1 {
-			return splice{}, d.refuse(e, "%s is not there; insert it as text", rest[0])
+			return splice{}, d.refuse(e, "%s does not exist; insert it as text", rest[0])
 		}
 		text := tomlKey(rest[0].Name) + " = " + raw
 		if last == nil {
@@ -351,7 +351,7 @@ func (d *Document) createdTOML(parent *node, rest Address, raw, want string, e E
 	text := d.entryText(tomlKey(name), raw, d.plainTOML(parent))
 	if len(rest) > 1 {
 		if parent != d.root() {
-			return splice{}, d.refuse(e, "%s is not there; want the table's whole name, as in \"a.b\"/name", rest[0])
+			return splice{}, d.refuse(e, "%s does not exist; want the table's whole name, as in \"a.b\"/name", rest[0])
 		}
 		header := make([]string, 0, len(rest)-1)
 		for _, s := range rest[:len(rest)-1] {

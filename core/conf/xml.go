@@ -518,7 +518,7 @@ func (d *Document) createdElement(parent *node, rest Address, e Edit) (splice, e
 		return splice{span: span{at, at}, text: gap + attribute, want: attributeText(raw, '"')}, nil
 	}
 	if parent == d.root() {
-		return splice{}, d.refuse(e, "is not there, and the file has its one root; want an address below it")
+		return splice{}, d.refuse(e, "does not exist, and the file has its one root; want an address below it")
 	}
 	at, before, after, indent, eol := d.elementPlace(parent)
 	text := ""

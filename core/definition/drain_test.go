@@ -44,7 +44,7 @@ func TestDrainIsChecked(t *testing.T) {
 		{"  - {name: reload", "  - {name: soon, reboots: true}\n  - {name: reload", "put it behind them"},
 	} {
 		if !strings.Contains(draining, c.was) {
-			t.Fatalf("%q is not there", c.was)
+			t.Fatalf("%q does not exist", c.was)
 		}
 		if _, err := Parse("pages.yaml", []byte(strings.Replace(draining, c.was, c.is, 1))); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("with %q: %v; want %q", c.is, err, c.want)

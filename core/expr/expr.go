@@ -81,7 +81,7 @@ var hostOptions = []cel.EnvOption{
 // HostVars are the labels and traits of a host. A label that a host has not is
 // the empty text; memory is in bytes. units are those that the survey looked for and found
 // loaded, packages the versions of those that definitions name; atLeast(packages.nginx,
-// "1.25") compares versions, false where the package is not there. amount("16M") is 16777216: a number as
+// "1.25") compares versions, false where the package does not exist. amount("16M") is 16777216: a number as
 // configuration files write it, with K, M, G or T for powers of 1024.
 var HostVars = vars(hostOptions...)
 
@@ -430,7 +430,7 @@ func (d defaulted) Get(key ref.Val) ref.Val {
 }
 
 // Lookup is a map whose values are found when they are asked for. find gives an empty
-// value for a name that is not there; its error ends the evaluation.
+// value for a name that does not exist; its error ends the evaluation.
 func Lookup(find func(name string) (value any, there bool, err error)) any {
 	return lookup{types.NewStringStringMap(types.DefaultTypeAdapter, nil), find}
 }

@@ -63,7 +63,7 @@ var hazards = map[string]rule{
 	"outside-roots": {Veto, "leads to %s, outside the directories in which this service may write"},
 	"too-long":      {Veto, "is %s bytes long; at most 4194304 are read"},
 	"too-much":      {Veto, "is %s bytes long, and is left out: the files of the service that are read together may have 8388608"},
-	"no-directory":  {Note, "its directory %s is not there; it is made, and removed again with the file"},
+	"no-directory":  {Note, "its directory %s does not exist; it is made, and removed again with the file"},
 }
 
 type rule struct {

@@ -36,7 +36,7 @@ func (p Places) Why() string {
 // Reasons why nobody overrides a veto.
 const (
 	nothingMade  = "there is nothing that could be placed"
-	notReached   = "we do not know what stands there"
+	notReached   = "we do not know what is there"
 	notPermitted = "nobody has approved what would be done"
 	mendChange   = "mend the change"
 	wayIn        = "our own way in would be cut"

@@ -73,7 +73,7 @@ func TestForm(t *testing.T) {
 		}
 	}
 	if _, err := f.Filled(map[string]string{"limit": "4096", "site": "delta", "more": "x"}); err == nil || !strings.Contains(err.Error(), `there is no blank "more"; it has limit, note, site`) {
-		t.Errorf("a blank that is not there: %v", err)
+		t.Errorf("a blank that does not exist: %v", err)
 	}
 	for _, c := range []struct{ old, new, want string }{
 		{"form: connections", "form: X y", `form: "X y" is not a name`},

@@ -62,7 +62,7 @@ func TestCalendar(t *testing.T) {
 		{"2027-01-11 04:45", "tier=core role=bulletin", "nights, sunday noon", "2027-01-11 21:00"},
 		{"2027-01-11 04:45", "role=bulletin", "bulletin", "2027-01-11 05:30"},
 		{"2027-07-12 03:45", "role=bulletin", "bulletin", "2027-07-12 04:30"},
-		// The hour that is skipped: a window within it is not there on that day.
+		// The hour that is skipped: a window within it does not exist on that day.
 		{"2027-03-27 01:15", "tier=edge", "", ""},
 		{"2027-03-28 00:59", "tier=edge", "the small hours", "2027-03-29 00:15"},
 		{"2027-03-28 01:00", "tier=edge", "the small hours", "2027-03-29 00:15"},

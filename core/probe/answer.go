@@ -184,7 +184,7 @@ func (a Answer) Words(kind Kind) string {
 		return fmt.Sprintf("%s on %s", strings.Join(a.Users, ", "), strings.Join(a.Listeners, ", "))
 	case File:
 		if a.Kind == "" {
-			return "is not there"
+			return "does not exist"
 		}
 		return fmt.Sprintf("%s, %s:%s, mode %s, %s", a.Kind, a.Owner, a.Group, a.Mode, counted(int(a.Bytes), "byte", "bytes"))
 	case Size:

@@ -14,7 +14,7 @@ func Known(kind string) bool { return words[kind] != nil }
 // "host/…" and the like of the subject stands what it happened to.
 func (e Entry) Words() string {
 	b := body{of: e.Subject[strings.IndexByte(e.Subject, '/')+1:]}
-	json.Unmarshal(e.Body, &b.held) // what is not there has no words
+	json.Unmarshal(e.Body, &b.held) // what does not exist has no words
 	said := words[e.Kind]
 	if said == nil {
 		return e.Kind + " of " + e.Subject

@@ -39,7 +39,7 @@ func (s *set) edit(e change.Edit) {
 		case from.Candidate.Sum != "":
 			s.refuse(from, 0, "is made on the host, where it stays: it can be made elsewhere, not moved")
 		case from.Candidate.Kind == plan.Absent:
-			s.refuse(from, 0, "is not there, so it cannot be moved")
+			s.refuse(from, 0, "does not exist, so it cannot be moved")
 		case onto.Candidate.Kind != plan.Absent:
 			s.refuse(onto, 0, "is there already; a move would overwrite it")
 		default:
@@ -65,7 +65,7 @@ func (s *set) edit(e change.Edit) {
 		switch {
 		case f == nil:
 		case f.Candidate.Kind != plan.Regular:
-			s.refuse(f, 0, "is not there; only a file has a mode")
+			s.refuse(f, 0, "does not exist; only a file has a mode")
 		default:
 			f.Candidate = attributes(f.Candidate, e)
 			s.heaviest()
@@ -276,7 +276,7 @@ func (s *set) make(e change.Edit) {
 			return
 		}
 		if other.Candidate.Kind == plan.Absent {
-			s.refuse(f, 0, "is made from %s, which is not there; make that first", other.Found.Path)
+			s.refuse(f, 0, "is made from %s, which does not exist; make that first", other.Found.Path)
 			return
 		}
 		f.Others[key] = other.Path
@@ -291,7 +291,7 @@ func (s *set) within(e change.Edit, verb string) {
 		return
 	}
 	if f.Candidate.Kind != plan.Regular {
-		s.find(finding.Veto, "base-missing", f.Found.Path, 0, "is not there; is the software installed on this host?")
+		s.find(finding.Veto, "base-missing", f.Found.Path, 0, "does not exist; is the software installed on this host?")
 		return
 	}
 	if f.Candidate.Closed() {

@@ -68,7 +68,7 @@ type Credentials struct {
 }
 
 // Settled says of a result without files to change what is to become of the host:
-// it gets the act alone where the program has not taken up what stands there, for
+// it gets the act alone where the program has not taken up what is there, for
 // the reason unready, and nothing otherwise. told is false where nothing tells whether
 // it has; whose stands before what is said of it.
 func (r *Result) Settled(whose, unready string, told bool) {

@@ -119,17 +119,17 @@ func TestEditsOfPathsThatAreRefused(t *testing.T) {
 	for edits, want := range map[string]string{
 		`  - {delete: extra}`:                                               "",
 		`  - {move: main, onto: server}`:                                    "edit-refused: is there already",
-		`  - {move: extra, onto: key}`:                                      "edit-refused: is not there, so it cannot be moved",
+		`  - {move: extra, onto: key}`:                                      "edit-refused: does not exist, so it cannot be moved",
 		`  - {link: "on", leads-to: ../../../root/x}`:                       "edit-refused: would lead to ../../../root/x",
-		`  - {file: extra, mode: "600"}`:                                    "edit-refused: is not there; only a file",
+		`  - {file: extra, mode: "600"}`:                                    "edit-refused: does not exist; only a file",
 		`  - {put: main, text: "[a"}`:                                       "edit-refused: the new text, line 1",
 		`  - {file: server, replace: <a/>, with: '{secret:odd}'}`:           "edit-refused: the secret holds characters",
 		`  - {file: server, replace: nothing, with: x}`:                     "edit-refused: the text \"nothing\" stands here 0 times",
-		`  - {make: cert}`:                                                  "edit-refused: is made from /etc/gauge/key.p12, which is not there",
+		`  - {make: cert}`:                                                  "edit-refused: is made from /etc/gauge/key.p12, which does not exist",
 		"  - {make: key}\n  - {make: cert}":                                 "",
 		`  - {make: other}`:                                                 `no-such-make: make "other"`,
 		`  - {put: nowhere, text: x}`:                                       `no-such-file: file "nowhere"`,
-		`  - {file: extra, set: x/y, to: 1}`:                                "base-missing: is not there",
+		`  - {file: extra, set: x/y, to: 1}`:                                "base-missing: does not exist",
 		"  - {file: main, set: a/port, to: 2}\n  - {move: main, onto: key}": "",
 	} {
 		r := renderSet(t, edits)

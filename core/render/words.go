@@ -67,7 +67,7 @@ func (r *Result) words(svc *definition.Service, f, seen *Rendered) {
 	if diff == "" && string(base.Content) != string(candidate.Content) { // only masked values differ: say so, without them
 		diff = Unified(at, []byte("a secret value\n"), []byte("another secret value\n"))
 	}
-	switch { // as diff(1) names a file that is not there
+	switch { // as diff(1) names a file that does not exist
 	case base.Kind == plan.Absent:
 		diff = strings.Replace(diff, "--- "+at+"\n", "--- "+nowhere+"\n", 1)
 	case candidate.Kind == plan.Absent:
@@ -76,7 +76,7 @@ func (r *Result) words(svc *definition.Service, f, seen *Rendered) {
 	f.Diff += diff
 }
 
-// nowhere stands in a diff for a file that is not there.
+// nowhere stands in a diff for a file that does not exist.
 const nowhere = "/dev/null"
 
 // clean covers secrets in a diff: what is added is the author's own.

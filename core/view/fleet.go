@@ -45,7 +45,7 @@ type DriftedPath struct {
 	Path    string `json:"path"`
 	Change  int64  `json:"change"` // that placed it
 	Service string `json:"service,omitempty"`
-	Diff    string `json:"diff,omitempty"`  // from what was left to what stands there
+	Diff    string `json:"diff,omitempty"`  // from what was left to what is there
 	Edits   string `json:"edits,omitempty"` // those that would put it back, as a change's YAML has them
 	Why     string `json:"why,omitempty"`   // there are none
 }

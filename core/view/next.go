@@ -22,7 +22,7 @@ func Asked(c Change) string {
 	case change.Approved:
 		return fmt.Sprintf("an operator lets it climb (%s)", count(c.Hosts, "host"))
 	case change.Climbing:
-		switch c.Rolling {
+		switch c.ClimbState {
 		case ladder.Paused:
 			return "it is paused: an operator resumes, stops or rolls it back"
 		case ladder.Waiting:
@@ -32,7 +32,7 @@ func Asked(c Change) string {
 		}
 		return "it climbs"
 	}
-	switch c.Rolling { // it has ended, and hosts of it go back
+	switch c.ClimbState { // it has ended, and hosts of it go back
 	case ladder.Paused:
 		return "its way back is paused: an operator resumes or stops it"
 	case ladder.Stopping:

@@ -187,9 +187,9 @@ type Change struct {
 	UpdatedAt time.Time    `json:"updated_at"`
 	Next      string       `json:"next"` // what is asked of whom, in words
 	Counts    Counts       `json:"counts"`
-	// Rolling is the state of the newest climb, empty where there is none; Why the reason, in words,
+	// ClimbState is the state of the newest climb, empty where there is none; Why the reason, in words,
 	// and ClimbingSince when it began.
-	Rolling       ladder.ClimbState `json:"rolling,omitempty"`
+	ClimbState    ladder.ClimbState `json:"climb_state,omitempty" db:"climb_state"`
 	Why           string            `json:"why,omitempty"`
 	ClimbingSince *time.Time        `json:"climbing_since,omitempty"`
 	// Rungs count the hosts of that climb by stage, in a list alone: a summary has them in its climb.
@@ -445,7 +445,7 @@ type HostRun struct {
 	Step      ladder.Step     `json:"step"` // under way or next; empty at the end
 	Failed    bool            `json:"failed"`
 	MayFail   bool            `json:"may_fail,omitempty"` // its restore counts for nothing
-	Edited    bool            `json:"edited,omitempty"`   // it was to be rolled back, somebody edited what stands there, and a person decides
+	Edited    bool            `json:"edited,omitempty"`   // it was to be rolled back, somebody edited what is there, and a person decides
 	Why       string          `json:"why"`                // in words, where it did not end as wanted
 	Files     ladder.Files    `json:"files"`
 	Process   ladder.Process  `json:"process"`

@@ -34,7 +34,7 @@ import (
 
 // Config says where and how to run the server.
 type Config struct {
-	Dir  string // made where it is not there; parents must let its user in
+	Dir  string // made where it does not exist; parents must let its user in
 	Port int    // 0 takes a free one
 	// Careless trades safety for speed: a crash of the machine may lose data.
 	// For tests.
@@ -356,7 +356,7 @@ func (s *Server) URL(database string) string {
 	return u.String()
 }
 
-// Make creates a database where it is not there.
+// Make creates a database where it does not exist.
 func (s *Server) Make(ctx context.Context, database string) error {
 	return s.make(ctx, database, "")
 }

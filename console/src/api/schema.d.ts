@@ -1863,7 +1863,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * What a definition would find on a host, before it is approved: what stands at its paths, and what it would run
+         * What a definition would find on a host, before it is approved: what is at its paths, and what it would run
          * @description Needs the role admin.
          */
         post: operations["postTries"];
@@ -1962,6 +1962,8 @@ export interface components {
         };
         Change: {
             author: string;
+            /** @enum {string} */
+            climb_state?: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
             /** Format: date-time */
             climbing_since?: string;
             counts: {
@@ -1976,8 +1978,6 @@ export interface components {
             /** Format: date-time */
             review_due?: string;
             revision: number;
-            /** @enum {string} */
-            rolling?: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
             rungs?: components["schemas"]["Rung"][];
             services: string[];
             /** @enum {string} */
@@ -1993,6 +1993,8 @@ export interface components {
             behind?: string[];
             behind_count?: number;
             climb?: components["schemas"]["Climb"];
+            /** @enum {string} */
+            climb_state?: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
             /** Format: date-time */
             climbing_since?: string;
             counts: {
@@ -2018,8 +2020,6 @@ export interface components {
             /** Format: date-time */
             review_due?: string;
             revision: number;
-            /** @enum {string} */
-            rolling?: "running" | "paused" | "waiting" | "stopping" | "completed" | "stopped";
             rungs?: components["schemas"]["Rung"][];
             services: string[];
             source: string;
@@ -6471,7 +6471,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description What a definition would find on a host, before it is approved: what stands at its paths, and what it would run */
+            /** @description What a definition would find on a host, before it is approved: what is at its paths, and what it would run */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -59,7 +59,7 @@ export function Bar({ me }: { me: Account }) {
           </button>
           <div className="climbing" aria-label="What climbs now" role="group">
             {climbs.data?.slice(0, 5).map((c) => (
-              <Link key={c.id} to={`/changes/${c.id}`} title={`Change ${c.id}: ${c.title}`} aria-label={`Change ${c.id}, ${c.title}: ${c.rolling}`}>
+              <Link key={c.id} to={`/changes/${c.id}`} title={`Change ${c.id}: ${c.title}`} aria-label={`Change ${c.id}, ${c.title}: ${c.climb_state}`}>
                 <SmallLadder of={c} />
               </Link>
             ))}

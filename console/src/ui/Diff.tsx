@@ -30,7 +30,7 @@ export interface Place {
   old: boolean
 }
 
-// What stands in a diff for a file that is not there, as diff(1) has it.
+// What stands in a diff for a file that does not exist, as diff(1) has it.
 const nowhere = '/dev/null'
 
 // headed names the file of a diff.

@@ -111,7 +111,7 @@ function offered(run: HostRun): HostChoice[] {
   switch (run.state) {
     case 'passed-over':
       if (run.edited) {
-        return [{ order: 'overwrite', words: 'Put the old files over it', ask: `Put the old files of ${host} over what stands there now? The host keeps that in the snapshot of this run.` }, { order: 'give-up', words: 'Leave it so', ask: `Leave ${host} as it is?` }]
+        return [{ order: 'overwrite', words: 'Put the old files over it', ask: `Put the old files of ${host} over what is there now? The host keeps that in the snapshot of this run.` }, { order: 'give-up', words: 'Leave it so', ask: `Leave ${host} as it is?` }]
       }
       return [again(`Try ${host} once more, behind all others?`)]
     case 'restored':

@@ -94,7 +94,7 @@ function Rows({ all }: { all: Change[] }) {
           </td>
           <td>
             {c.state}
-            {c.state === 'climbing' && c.rolling !== 'running' && `, ${c.rolling}`}
+            {c.state === 'climbing' && c.climb_state !== 'running' && `, ${c.climb_state}`}
           </td>
           <td>
             <SmallLadder of={c} />

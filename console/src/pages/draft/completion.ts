@@ -31,7 +31,7 @@ const hostWords: Completion[] = [
 ]
 
 const editWords: Completion[] = [
-  { label: 'present', detail: 'present.main["address"]: what stands there' },
+  { label: 'present', detail: 'present.main["address"]: what is there' },
   { label: 'values', detail: 'values.name of the change' },
   { label: 'instance', detail: 'of the service' },
 ]

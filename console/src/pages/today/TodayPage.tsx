@@ -78,7 +78,7 @@ function Climb({ climb: c }: { climb: Change }) {
           {c.title} <span className="second">no. {c.id}</span>
         </Link>
         <div className="second">
-          {c.rolling}
+          {c.climb_state}
           {left >= 0 && `, stage ${left + 1} of ${c.rungs?.length ?? 0}`}
           {c.climbing_since && (
             <>
