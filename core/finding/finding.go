@@ -5,6 +5,7 @@
 package finding
 
 import (
+	"maps"
 	"slices"
 	"strings"
 )
@@ -73,6 +74,23 @@ type rule struct {
 
 // OutsideRoots is the hazard that no definition can accept.
 const OutsideRoots = "outside-roots"
+
+// Described is a hazard in words, for the reference.
+type Described struct {
+	Code  string
+	Level Level
+	Says  string // a path "…"; the detail is left open
+	Open  bool   // whether a definition may accept it, by despite
+}
+
+// Hazards lists all of them by code.
+func Hazards() (all []Described) {
+	for _, code := range slices.Sorted(maps.Keys(hazards)) {
+		r := hazards[code]
+		all = append(all, Described{code, r.level, strings.Replace(r.text, "%s", "…", 1), r.level != Veto || Overriding(code).Definition})
+	}
+	return all
+}
 
 // Known tells whether a code is that of a hazard.
 func Known(code string) bool {

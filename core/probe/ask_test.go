@@ -84,7 +84,7 @@ func TestWords(t *testing.T) {
 		"failed: it ended by itself":   Answer{UnitState: UnitState{State: "failed", Death: "it ended by itself"}}.Words(Unit),
 		"1 process of gauge":           Answer{OnHost: OnHost{Count: 1, Users: []string{"gauge"}, Age: 7}}.Words(Process),
 		"nobody listens":               Answer{}.Words(Port),
-		"does not exist":                 Answer{}.Words(File),
+		"does not exist":               Answer{}.Words(File),
 		"3 MiB, 2 files":               Answer{OnHost: OnHost{Bytes: 3 << 20, Count: 2}}.Words(Size),
 		"exit 3: no":                   Answer{OnHost: OnHost{Exit: 3, Output: "no\n", Shown: true}}.Words(Command),
 		"offers password":              Answer{Connection: Connection{Methods: []string{"password"}}}.Words(SSH),
