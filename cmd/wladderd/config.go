@@ -83,7 +83,7 @@ var keys = []key{
 		field: func(c *config) any { return &c.accounts }},
 	{name: "own-climbs", value: "true or false", about: "whether an author who is an operator may start the climb of their own change",
 		field: func(c *config) any { return &c.ownClimbs }},
-	{name: "log-format", value: "text or json", about: "how the log is written, a line for each event, to standard error",
+	{name: "log-format", value: "text or json", about: "how the log is written, a line for each event, to standard error: docs/events.md lists them",
 		field: func(c *config) any { return &c.logFormat }},
 }
 

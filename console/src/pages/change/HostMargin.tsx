@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Alert, Button, Input, Modal } from 'antd'
 import { useState } from 'react'
 import { Link } from 'react-router'
-import type { HostRun, Schemas } from '../../api/client'
+import type { HostRun, RunState, Schemas } from '../../api/client'
 import { change, hostRun, orderHost } from '../../api/queries'
 import { milliseconds } from '../../ui/Ago'
 import { StateMark } from '../../ui/StateMark'
@@ -22,6 +22,9 @@ function proven(run: HostRun): string {
       return 'not proven'
   }
 }
+
+// The states that docs/trouble.md has a part of.
+const explained: RunState[] = ['restored', 'stranded', 'unknown', 'passed-over']
 
 // HostMargin shows one host's run, step by step, beside the work.
 export function HostMargin({ id, digest, run, maySteer }: { id: number; digest: string; run: HostRun; maySteer: boolean }) {
@@ -43,6 +46,7 @@ export function HostMargin({ id, digest, run, maySteer }: { id: number; digest: 
       {maySteer && <Steer id={id} run={run} />}
       <p className="deeds">
         <Link to={`/hosts/${encodeURIComponent(run.host)}`}>Open the host</Link>
+        {explained.includes(run.state) && <Link to={`/docs/trouble#${run.state}`}>What it means, what to do</Link>}
         {digest && (
           <button type="button" className="plain-button" aria-expanded={shows} onClick={() => setShows(!shows)}>
             {shows ? 'Hide its diff' : 'Its diff'}
