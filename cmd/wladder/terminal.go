@@ -11,6 +11,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -214,34 +215,34 @@ func cut(s string, n int) string {
 	return string(r[:n-1]) + "…"
 }
 
-// row lays a table's row out in lines. On a terminal a column that does not fit begins a new line,
-// below the second one; elsewhere a row is one line.
-func (t *terminal) row(cells []string, width []int) (lines []string) {
+// row lays a table's row out in lines. On a terminal the columns that do not fit come below the
+// second one, a last one that has room in its own place; elsewhere a row is one line.
+func (t *terminal) row(cells []string, width []int) []string {
 	const gap = 2
-	line, at, indent := "", 0, min(width[0]+gap, 24)
-	for i, cell := range cells {
-		if t.live && i > 0 && at+len([]rune(cell)) > t.width {
-			if left := t.width - at; i == len(cells)-1 && left >= 20 { // the last one takes what is left
-				parts := wrap(cell, left)
-				lines = append(lines, strings.TrimRight(line, " ")+strings.Repeat(" ", at-len([]rune(strings.TrimRight(line, " "))))+parts[0])
-				for _, part := range parts[1:] {
-					lines = append(lines, strings.Repeat(" ", at)+part)
-				}
-				return lines
-			}
-			lines = append(lines, strings.TrimRight(line, " "))
-			parts := wrap(cell, max(20, t.width-indent))
-			for _, part := range parts[:len(parts)-1] {
-				lines = append(lines, strings.Repeat(" ", indent)+part)
-			}
-			last := parts[len(parts)-1]
-			line, at = strings.Repeat(" ", indent)+last+strings.Repeat(" ", gap), indent+len([]rune(last))+gap
-			continue
-		}
-		line += cell + strings.Repeat(" ", width[i]-len([]rune(cell))+gap)
-		at += width[i] + gap
+	line, at, fit := "", 0, 0
+	for ; fit < len(cells) && (!t.live || fit == 0 || at+width[fit] <= t.width); fit++ {
+		line += cells[fit] + strings.Repeat(" ", width[fit]-len([]rune(cells[fit]))+gap)
+		at += width[fit] + gap
 	}
-	return append(lines, strings.TrimRight(line, " "))
+	if fit == len(cells) {
+		return []string{strings.TrimRight(line, " ")}
+	}
+	rest := slices.DeleteFunc(slices.Clone(cells[fit:]), func(cell string) bool { return cell == "" })
+	if left := t.width - at; fit == len(cells)-1 && left >= min(36, t.width/2) {
+		var lines []string
+		for i, part := range wrap(strings.Join(rest, ""), left) {
+			if i > 0 {
+				line = strings.Repeat(" ", at)
+			}
+			lines = append(lines, strings.TrimRight(line+part, " "))
+		}
+		return lines
+	}
+	lines, indent := []string{strings.TrimRight(line, " ")}, min(width[0]+gap, 24)
+	for _, part := range wrap(strings.Join(rest, "; "), max(20, t.width-indent)) {
+		lines = append(lines, strings.TrimRight(strings.Repeat(" ", indent)+part, " "))
+	}
+	return lines
 }
 
 // table prints rows in columns.
