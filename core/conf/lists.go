@@ -2,6 +2,7 @@ package conf
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -281,7 +282,7 @@ func (d *Document) rostered(n *node, s span, raw, member string, e Edit) (splice
 	case e.settled(has || e.Do == Take && at >= 0):
 		return d.asIs(n, s), nil
 	case e.Do == Add && e.Beside != "" && at < 0:
-		return splice{}, d.refuseAt(n, e, "has no member %q; it has %s", e.Beside, clipped(strings.Join(all, ", ")))
+		return splice{}, d.refuseAt(n, e, "has no member %q; it has %s", e.Beside, quotedAll(all))
 	case e.Do == Add && e.Beside != "":
 		now = r.with(text, at, e.Where)
 	case e.Do == Add:
@@ -293,7 +294,7 @@ func (d *Document) rostered(n *node, s span, raw, member string, e Edit) (splice
 		}
 		now = coarse.with(text, len(coarse.members)-1, Below)
 	case at < 0:
-		return splice{}, d.refuseAt(n, e, "has no member %q; it has %s", member, clipped(strings.Join(all, ", ")))
+		return splice{}, d.refuseAt(n, e, "has no member %q; it has %s", member, quotedAll(all))
 	case len(r.members) == 1:
 		return splice{}, d.refuseAt(n, e, "%q is the only member; remove the entry instead, or set it to another", member)
 	default:
@@ -320,4 +321,13 @@ func (d *Document) asRead(n *node, raw string) string {
 		return d.decode(raw)
 	}
 	return raw
+}
+
+// quotedAll lists members so that one which is called "no" is not read as a word of the sentence.
+func quotedAll(members []string) string {
+	all := make([]string, len(members))
+	for i, m := range members {
+		all[i] = strconv.Quote(m)
+	}
+	return clipped(strings.Join(all, ", "))
 }

@@ -73,7 +73,7 @@ func (d *Document) membership(n *node, step Step, e Edit) (splice, error) {
 	case e.Do == Add:
 		next = strings.TrimRight(text, " \t") + between + member
 	case at < 0:
-		return splice{}, d.refuseAt(n, e, "has no member %q; it has %s", member, clipped(text))
+		return splice{}, d.refuseAt(n, e, "has no member %q; it has %q", member, clipped(text))
 	case len(members) == 1:
 		return splice{}, d.refuseAt(n, e, "%q is the only member; remove the entry instead", member)
 	default:
@@ -140,7 +140,7 @@ func (d *Document) wordOf(n *node, s span, raw, member string, e Edit) (splice, 
 	case e.Do == Add:
 		return splice{s, raw + " " + one, n, raw + " " + one}, nil
 	case at < 0:
-		return splice{}, d.refuseAt(n, e, "has no member %q; it has %s", member, clipped(raw))
+		return splice{}, d.refuseAt(n, e, "has no member %q; it has %q", member, clipped(raw))
 	case len(words) == 1:
 		return splice{}, d.refuseAt(n, e, "%q is the only member; remove the entry instead", member)
 	case at == len(words)-1:
