@@ -58,6 +58,7 @@ climb running
     500
   ! h4 stranded: settle: probe "page" is not well: status
     500
+  what to do: wladder trouble stranded, or unknown, or restored, or passed-over
 `
 	if got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)

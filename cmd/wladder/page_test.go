@@ -46,8 +46,8 @@ settle: 1s
 var works = store.Server{Name: "works", Scripts: []string{"scripts"}, Lease: time.Minute}
 
 // withEvents serves a database as serve does, with an engine that tells of what happens, and a
-// definition in force that rehearsedOver's plan may rest on.
-func withEvents(t *testing.T) (url string, st *store.Store, digest string) {
+// rehearsed change over so many hosts: a definition in force, on which its plan rests, among it.
+func withEvents(t *testing.T, hosts int) (url string, st *store.Store, id int64) {
 	st = opened(t)
 	err := st.AddAccount(t.Context(), "setup", view.Account{Name: "oda", Display: "Oda Marsh", Roles: []string{"reviewer"}}, "a long password")
 	if err != nil {
@@ -62,6 +62,7 @@ func withEvents(t *testing.T) (url string, st *store.Store, digest string) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	id = rehearsedOver(t, st, hosts, svc.Digest) // before an engine is there, which would rehearse it
 	e := engine.New(engine.Config{Store: st, Dialer: engine.Over(&host.Dialer{})})
 	ctx, stop := context.WithCancel(t.Context())
 	var running sync.WaitGroup
@@ -70,7 +71,7 @@ func withEvents(t *testing.T) (url string, st *store.Store, digest string) {
 	<-there
 	running.Go(func() { e.Run(ctx) })
 	t.Cleanup(func() { stop(); running.Wait() })
-	return serving(t, st, e), st, svc.Digest
+	return serving(t, st, e), st, id
 }
 
 // seenFrom notes, in each page that is opened: when its work was there first, the longest task until
@@ -119,8 +120,7 @@ func measure(t *testing.T, ctx context.Context, id int64) (m measured) {
 // logged; they are of the machine.
 func TestFluidPages(t *testing.T) {
 	ctx := chromium.Open(t)
-	url, st, digest := withEvents(t)
-	id := rehearsedOver(t, st, *fluid, digest)
+	url, st, id := withEvents(t, *fluid)
 	must := func(err error) {
 		t.Helper()
 		if err != nil {
@@ -249,8 +249,7 @@ func drive(ctx context.Context, st *store.Store, id int64, events *atomic.Int64)
 // and counts what that takes. All that a reviewer has to see was inside the window by then.
 func TestJudgedChange(t *testing.T) {
 	ctx := chromium.Open(t)
-	url, st, digest := withEvents(t)
-	id := rehearsedOver(t, st, 1000, digest)
+	url, st, id := withEvents(t, 1000)
 	must := func(err error) {
 		t.Helper()
 		if err != nil {
