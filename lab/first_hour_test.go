@@ -101,8 +101,8 @@ var digestPrinted = regexp.MustCompile(`digest ([0-9a-f]{12})`)
 func TestInsideFirstHour(t *testing.T) {
 	needInside(t)
 	t.Parallel()
-	const server = 131
-	numbers := []int{server, 132, 133, 134}
+	const server = 201
+	numbers := []int{server, 202, 203, 204}
 	boot(t, numbers...)
 	// What the page says that one needs: hosts that run nginx, by name, and root's way to them.
 	names := ""

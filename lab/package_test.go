@@ -18,7 +18,7 @@ func TestInsidePackage(t *testing.T) {
 	if before == "" {
 		t.Skip("SKIPPED: the version before could not be built; no upgrade was tried")
 	}
-	const server, one, two = 93, 135, 136
+	const server, one, two = 93, 205, 206
 	boot(t, server, one, two)
 	names, scanned := "", "ssh-keyscan -t ed25519"
 	for i, n := range []int{one, two} {
