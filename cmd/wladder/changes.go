@@ -13,6 +13,7 @@ import (
 	"wladder/core/change"
 	"wladder/core/finding"
 	"wladder/core/ladder"
+	"wladder/core/render"
 	"wladder/core/view"
 )
 
@@ -310,7 +311,7 @@ var rehearse = command{"rehearse", "N", "the read-only pass over every target ho
 
 // vetoed tells whether something stops a host.
 func vetoed(r *view.Rehearsal) bool {
-	return slices.ContainsFunc(foundIn(r), func(f foundThere) bool { return f.Level == finding.Veto })
+	return finding.Vetoed(r.Findings) || slices.ContainsFunc(r.Groups, func(g render.Group) bool { return finding.Vetoed(g.Findings) })
 }
 
 func (t *terminal) summary(d view.ChangeDetail) {

@@ -13,9 +13,11 @@ import (
 	"strings"
 
 	"golang.org/x/term"
+
+	"wladder/store"
 )
 
-var firstAdmin = command{"first-admin", "NAME", "make an account that is an admin; while there are fewer than two, and no server works with the directory", func(f *flag.FlagSet) func(context.Context, *terminal, config, []string) error {
+var firstAdmin = command{"first-admin", "NAME", "make an account that is an admin; while there are fewer than two, and no server works with the directory", func(f *flag.FlagSet) action {
 	display := f.String("display", "", "the person's `name`, as others see it; else that of the account")
 	return func(ctx context.Context, t *terminal, c config, operands []string) error {
 		if len(operands) != 1 {
@@ -25,11 +27,7 @@ var firstAdmin = command{"first-admin", "NAME", "make an account that is an admi
 		if *display == "" {
 			*display = name
 		}
-		passwords, err := t.passwords(name)
-		if err != nil {
-			return err
-		}
-		_, st, done, err := opened(ctx, c, slog.New(slog.DiscardHandler))
+		st, passwords, done, err := t.asked(ctx, c, name)
 		if err != nil {
 			return err
 		}
@@ -53,16 +51,12 @@ var firstAdmin = command{"first-admin", "NAME", "make an account that is an admi
 	}
 }}
 
-var goOnFromCopy = command{"go-on-from-copy", "NAME NAME", "after the database came back from an older copy: have its record go on, as these two admins say", func(*flag.FlagSet) func(context.Context, *terminal, config, []string) error {
+var goOnFromCopy = command{"go-on-from-copy", "NAME NAME", "after the database came back from an older copy: have its record go on, as these two admins say", func(*flag.FlagSet) action {
 	return func(ctx context.Context, t *terminal, c config, operands []string) error {
 		if len(operands) != 2 {
 			return wrongUse{errors.New("want the names of two admins")}
 		}
-		passwords, err := t.passwords(operands...)
-		if err != nil {
-			return err
-		}
-		_, st, done, err := opened(ctx, c, slog.New(slog.DiscardHandler))
+		st, passwords, done, err := t.asked(ctx, c, operands...)
 		if err != nil {
 			return err
 		}
@@ -71,6 +65,15 @@ var goOnFromCopy = command{"go-on-from-copy", "NAME NAME", "after the database c
 		return st.GoOn(ctx, passwords)
 	}
 }}
+
+// asked asks for the passwords of accounts, then opens the database, alone.
+func (t *terminal) asked(ctx context.Context, c config, names ...string) (st *store.Store, passwords map[string]string, done func(), err error) {
+	if passwords, err = t.passwords(names...); err != nil {
+		return nil, nil, nil, err
+	}
+	_, st, done, err = opened(ctx, c, slog.New(slog.DiscardHandler))
+	return st, passwords, done, err
+}
 
 // passwords asks for a password of each name: at a terminal without showing it, else it is a line of
 // standard input.

@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/tls"
 	"errors"
-	"flag"
 	"fmt"
 	"io"
 	"maps"
@@ -41,17 +40,12 @@ const (
 	certificates = 14 * 24 * time.Hour
 )
 
-var check = command{"check", "", "look whether the server can run here, and say what is missing; it changes nothing", func(*flag.FlagSet) func(context.Context, *terminal, config, []string) error {
-	return func(ctx context.Context, t *terminal, c config, operands []string) error {
-		if err := none(operands); err != nil {
-			return err
-		}
-		if printResults(t.out, checked(ctx, c)) {
-			return nil
-		}
-		return errNotWell
+var check = command{"check", "", "look whether the server can run here, and say what is missing; it changes nothing", plain(func(ctx context.Context, t *terminal, c config) error {
+	if printResults(t.out, checked(ctx, c)) {
+		return nil
 	}
-}}
+	return errNotWell
+})}
 
 // printResults tells what was found, and whether nothing is wrong.
 func printResults(w io.Writer, all []result) bool {
@@ -261,43 +255,38 @@ func checkedClock() (state, part, text string) {
 	return well, "clock", "it is kept right; " + time.Now().Format("2006-01-02 15:04:05 MST")
 }
 
-var underWay = command{"under-way", "", "say what is not to be left alone: climbs that have not ended, hosts that are worked on or wait for a person; status 1 if there is any", func(*flag.FlagSet) func(context.Context, *terminal, config, []string) error {
-	return func(ctx context.Context, t *terminal, c config, operands []string) error {
-		if err := none(operands); err != nil {
-			return err
-		}
-		if _, err := os.Stat(filepath.Join(c.data, "key")); errors.Is(err, os.ErrNotExist) {
-			fmt.Fprintf(t.out, "nothing: no server has worked with %s yet\n", c.data)
-			return nil
-		}
-		url, err := c.address()
-		if err == nil && url == "" {
-			pg, err := postmaster.Start(ctx, postmaster.Config{Dir: filepath.Join(c.data, "postgres")})
-			if err != nil {
-				return err
-			}
-			defer pg.Stop()
-			url = pg.URL("wladder")
-		} else if err != nil {
-			return err
-		}
-		f, err := store.Look(ctx, url)
+var underWay = command{"under-way", "", "say what is not to be left alone: climbs that have not ended, hosts that are worked on or wait for a person; status 1 if there is any", plain(func(ctx context.Context, t *terminal, c config) error {
+	if _, err := os.Stat(filepath.Join(c.data, "key")); errors.Is(err, os.ErrNotExist) {
+		fmt.Fprintf(t.out, "nothing: no server has worked with %s yet\n", c.data)
+		return nil
+	}
+	url, err := c.address()
+	if err == nil && url == "" {
+		pg, err := postmaster.Start(ctx, postmaster.Config{Dir: filepath.Join(c.data, "postgres")})
 		if err != nil {
 			return err
 		}
-		for _, id := range f.Climbs {
-			fmt.Fprintf(t.out, "change %d: its climb has not ended\n", id)
-		}
-		for _, name := range f.UnderWay {
-			fmt.Fprintf(t.out, "%s: is worked on; its guard is armed, and puts the old files back if no server comes\n", name)
-		}
-		for _, name := range f.Stranded {
-			fmt.Fprintf(t.out, "%s: is stranded, and waits for a person\n", name)
-		}
-		if len(f.Climbs)+len(f.UnderWay)+len(f.Stranded) > 0 {
-			return errNotWell
-		}
-		fmt.Fprintln(t.out, "nothing")
-		return nil
+		defer pg.Stop()
+		url = pg.URL("wladder")
+	} else if err != nil {
+		return err
 	}
-}}
+	f, err := store.Look(ctx, url)
+	if err != nil {
+		return err
+	}
+	for _, id := range f.Climbs {
+		fmt.Fprintf(t.out, "change %d: its climb has not ended\n", id)
+	}
+	for _, name := range f.UnderWay {
+		fmt.Fprintf(t.out, "%s: is worked on; its guard is armed, and puts the old files back if no server comes\n", name)
+	}
+	for _, name := range f.Stranded {
+		fmt.Fprintf(t.out, "%s: is stranded, and waits for a person\n", name)
+	}
+	if len(f.Climbs)+len(f.UnderWay)+len(f.Stranded) > 0 {
+		return errNotWell
+	}
+	fmt.Fprintln(t.out, "nothing")
+	return nil
+})}

@@ -24,7 +24,7 @@ import (
 // mostLog bounds how many lines of the log go along.
 const mostLog = "5000"
 
-var diagnostics = command{"diagnostics", "FILE", "write what somebody needs who helps you, without secrets, as one tar.gz; - is standard output", func(*flag.FlagSet) func(context.Context, *terminal, config, []string) error {
+var diagnostics = command{"diagnostics", "FILE", "write what somebody needs who helps you, without secrets, as one tar.gz; - is standard output", func(*flag.FlagSet) action {
 	return func(ctx context.Context, t *terminal, c config, operands []string) error {
 		if len(operands) != 1 {
 			return wrongUse{errors.New("want the name of a file that does not exist yet, or -")}
@@ -60,10 +60,11 @@ func writeDiagnostics(ctx context.Context, w io.Writer, c config) error {
 	printConfig(&conf, &c)
 	printResults(&results, checked(ctx, c))
 	release, _ := os.ReadFile("/etc/os-release")
-	all := []struct {
+	type piece struct {
 		name string
 		text []byte
-	}{
+	}
+	all := []piece{
 		{"version.txt", fmt.Appendf(nil, "wladderd %s\n%s %s/%s\n%s", version.Text(), runtime.Version(), runtime.GOOS, runtime.GOARCH, release)},
 		{"config.yaml", conf.Bytes()},
 		{"check.txt", results.Bytes()},
@@ -72,10 +73,7 @@ func writeDiagnostics(ctx context.Context, w io.Writer, c config) error {
 		{"log.txt", said(ctx, "journalctl", "--unit", "wladderd.service", "--since", "-3d", "--lines", mostLog, "--no-pager", "--output", "short-iso")},
 	}
 	if text, err := os.ReadFile(filepath.Join(c.data, "postgres", "log")); err == nil {
-		all = append(all, struct {
-			name string
-			text []byte
-		}{"postgresql.txt", text[max(0, len(text)-1<<20):]})
+		all = append(all, piece{"postgresql.txt", text[max(0, len(text)-1<<20):]})
 	}
 	for _, f := range all {
 		if err := put(f.name, f.text); err != nil {

@@ -19,10 +19,13 @@ import (
 	"syscall"
 )
 
+// action is what a command does once its flags are read.
+type action func(ctx context.Context, t *terminal, c config, operands []string) error
+
 // command is one subcommand. All take the keys of the configuration as flags, and -config.
 type command struct {
 	name, operands, summary string
-	prepare                 func(*flag.FlagSet) func(context.Context, *terminal, config, []string) error
+	prepare                 func(*flag.FlagSet) action
 }
 
 func commands() []command {
@@ -126,6 +129,18 @@ func help(w io.Writer) {
 	}
 	fmt.Fprintf(w, "\nConfiguration: %s, or the file that -config names; then the environment\n(WLADDERD_LISTEN for listen), then flags. wladderd config prints what is in force.\n", usualFile)
 	fmt.Fprintln(w, "\nExit status: 0 well, 1 it failed or is not well, 2 wrong use or configuration.")
+}
+
+// plain prepares a command that has no flags of its own and takes no operands.
+func plain(do func(ctx context.Context, t *terminal, c config) error) func(*flag.FlagSet) action {
+	return func(*flag.FlagSet) action {
+		return func(ctx context.Context, t *terminal, c config, operands []string) error {
+			if err := none(operands); err != nil {
+				return err
+			}
+			return do(ctx, t, c)
+		}
+	}
 }
 
 // none refuses operands of a command that takes none.

@@ -10,21 +10,16 @@ import (
 	"wladder/version"
 )
 
-var versionCommand = command{"version", "", "print which version this is", func(*flag.FlagSet) func(context.Context, *terminal, config, []string) error {
-	return func(_ context.Context, t *terminal, _ config, operands []string) error {
-		if err := none(operands); err != nil {
-			return err
-		}
-		fmt.Fprintln(t.out, "wladderd", version.Text())
-		return nil
-	}
-}}
+var versionCommand = command{"version", "", "print which version this is", plain(func(_ context.Context, t *terminal, _ config) error {
+	fmt.Fprintln(t.out, "wladderd", version.Text())
+	return nil
+})}
 
 var manualCommand = command{name: "manual", summary: "print the manual page, or the completions of a shell"}
 
 func init() { manualCommand.prepare = prepareManual } // it lists all commands, itself among them
 
-func prepareManual(f *flag.FlagSet) func(context.Context, *terminal, config, []string) error {
+func prepareManual(f *flag.FlagSet) action {
 	form := f.String("form", "page", "`WHAT` to print: page (in man's format), bash or zsh")
 	return func(_ context.Context, t *terminal, _ config, operands []string) error {
 		if err := none(operands); err != nil {

@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"log/slog"
 	"net"
@@ -24,30 +23,25 @@ import (
 	"wladder/version"
 )
 
-var serveCommand = command{"serve", "", "serve people and programs, and work on hosts, until told to end", func(*flag.FlagSet) func(context.Context, *terminal, config, []string) error {
-	return func(ctx context.Context, t *terminal, c config, operands []string) error {
-		if err := none(operands); err != nil {
-			return err
-		}
-		log := c.logging(t.errs)
-		h, st, done, err := opened(ctx, c, log)
-		if err != nil {
-			return err
-		}
-		defer done()
-		if err := st.KeepHead(ctx, filepath.Join(c.data, "record-head")); err != nil { // hosts under way are finished all the same
-			log.Error("nothing is approved or started", "error", err)
-		}
-		if has, err := st.HasAccounts(ctx); err != nil {
-			return err
-		} else if c.accounts != "" && !has {
-			if err := addAccounts(ctx, st, c.accounts); err != nil {
-				return err
-			}
-		}
-		return serve(ctx, c, log, st, h.dialer)
+var serveCommand = command{"serve", "", "serve people and programs, and work on hosts, until told to end", plain(func(ctx context.Context, t *terminal, c config) error {
+	log := c.logging(t.errs)
+	h, st, done, err := opened(ctx, c, log)
+	if err != nil {
+		return err
 	}
-}}
+	defer done()
+	if err := st.KeepHead(ctx, filepath.Join(c.data, "record-head")); err != nil { // hosts under way are finished all the same
+		log.Error("nothing is approved or started", "error", err)
+	}
+	if has, err := st.HasAccounts(ctx); err != nil {
+		return err
+	} else if c.accounts != "" && !has {
+		if err := addAccounts(ctx, st, c.accounts); err != nil {
+			return err
+		}
+	}
+	return serve(ctx, c, log, st, h.dialer)
+})}
 
 func addAccount(ctx context.Context, st *store.Store, name, display, roles, password string) error {
 	list := append([]string{}, strings.FieldsFunc(roles, func(r rune) bool { return r == ',' })...)

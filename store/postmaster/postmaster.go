@@ -77,7 +77,7 @@ const unprivileged = "postgres"
 // Start makes the data directory where needed, starts the server and waits
 // until it answers.
 func Start(ctx context.Context, c Config) (*Server, error) {
-	bin, err := binaries()
+	bin, err := Installed()
 	if err != nil {
 		return nil, err
 	}
@@ -246,10 +246,6 @@ func take(dir string) (*os.File, error) {
 	return lock, nil
 }
 
-// Installed gives the directory of the newest server programs on this machine, or says what to
-// install.
-func Installed() (string, error) { return binaries() }
-
 // Running gives the URL of a database of the server that another process of ours runs in a
 // directory.
 func Running(dir, database string) (string, error) {
@@ -272,7 +268,9 @@ func Running(dir, database string) (string, error) {
 	return (&Server{port: port, password: string(password)}).URL(database), nil
 }
 
-func binaries() (string, error) {
+// Installed gives the directory of the newest server programs on this machine, or says what to
+// install.
+func Installed() (string, error) {
 	all, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
 	version := func(path string) int {
 		n, _ := strconv.Atoi(strings.Split(path, "/")[4])
