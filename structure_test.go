@@ -13,7 +13,7 @@ import (
 
 // mayImport says, for every package, which of ours it imports: only downwards.
 var mayImport = map[string]string{
-	"core/cache": "", "core/conf": "", "core/trouble": "", "core/record": "", "core/finding": "",
+	"core/cache": "", "core/conf": "", "core/identity": "", "core/trouble": "", "core/record": "", "core/finding": "",
 	"core/expr":       "core/cache",
 	"core/probe":      "core/expr",
 	"core/ladder":     "core/expr",
@@ -31,12 +31,14 @@ var mayImport = map[string]string{
 	"core/view":       "core/change core/conf core/expr core/finding core/ladder core/outline core/plan core/policy core/probe core/record core/render",
 
 	"standin":          "",
+	"standin/provider": "",
+	"directory":        "core/identity core/written",
 	"host":             "core/cache core/definition core/expr core/finding core/ladder core/plan core/probe core/render core/secret core/signin core/trouble core/written",
-	"store":            "core/cache core/change core/conf core/definition core/drift core/expr core/finding core/form core/ladder core/outline core/plan core/policy core/probe core/record core/render core/secret core/trouble core/view core/written",
+	"store":            "core/cache core/change core/conf core/definition core/drift core/expr core/finding core/form core/identity core/ladder core/outline core/plan core/policy core/probe core/record core/render core/secret core/trouble core/view core/written",
 	"store/postmaster": "",
 	"store/faulty":     "",
 	"engine":           "core/cache core/change core/conf core/definition core/drift core/expr core/finding core/ladder core/outline core/plan core/probe core/record core/render core/secret core/signin core/view host store",
-	"api":              "core/cache core/change core/definition core/form core/ladder core/policy core/record core/trouble core/view core/written engine host store",
+	"api":              "core/cache core/change core/definition core/form core/identity core/ladder core/policy core/record core/trouble core/view core/written directory engine host store",
 	"client":           "core/ladder core/record core/view",
 	"console":          "",
 	"console/chromium": "",
@@ -50,8 +52,8 @@ var mayImport = map[string]string{
 	"manual":           "",
 
 	"cmd/wladder":      "bundled client core/change core/conf core/definition core/finding core/form core/ladder core/outline core/policy core/record core/render core/trouble core/view docs manual version",
-	"cmd/wladderd":     "api console core/expr core/ladder core/record core/view core/written engine host manual store store/postmaster tell version",
-	"cmd/wladder-demo": "client core/ladder core/view demo standin",
+	"cmd/wladderd":     "api console core/expr core/ladder core/record core/view core/written directory engine host manual store store/postmaster tell version",
+	"cmd/wladder-demo": "client core/ladder core/view demo standin standin/provider",
 	"":                 "", // this test
 }
 
@@ -61,6 +63,8 @@ var only = map[string]string{
 	"github.com/jackc/pgx/v5":                        "store store/postmaster",
 	"golang.org/x/crypto/ssh":                        "host standin",
 	"golang.org/x/time/rate":                         "api",
+	"github.com/coreos/go-oidc/v3/oidc":              "directory",
+	"golang.org/x/oauth2":                            "directory",
 	"github.com/prometheus/client_golang/prometheus": "cmd/wladderd",
 	"github.com/chromedp/chromedp":                   "console/chromium",
 	"mvdan.cc/sh/v3/interp":                          "standin",

@@ -24,9 +24,11 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"wladder/core/identity"
 	"wladder/core/trouble"
 	"wladder/core/view"
 	"wladder/core/written"
+	"wladder/directory"
 	"wladder/engine"
 	"wladder/host"
 	"wladder/store"
@@ -40,7 +42,9 @@ type Config struct {
 	Console fs.FS        // the built console; nil serves none
 	Metrics http.Handler // at /metrics, for who may look; nil serves none
 	Limits  Limits       // DefaultLimits where unset
-	TLS     bool         // requests come by TLS of our own
+	// Directory signs people in beside the passwords; nil where the team has none.
+	Directory *directory.Directory
+	TLS       bool // requests come by TLS of our own
 	// Behind are the proxies through which alone requests come, by TLS of theirs; where
 	// there are none, anybody reaches us.
 	Behind []netip.Prefix
@@ -209,6 +213,7 @@ func (s *Server) fail(ctx *gin.Context, err error) {
 	var wrong *written.Problems // of what was drafted before a rule came
 	var large *http.MaxBytesError
 	var slow *slowed
+	var refused identity.Refusal
 	switch {
 	case errors.As(err, &slow):
 		tooMany(ctx, slow.wait, slow.Error())
@@ -232,6 +237,12 @@ func (s *Server) fail(ctx *gin.Context, err error) {
 		problem(ctx, http.StatusUnprocessableEntity, bad.Error())
 	case store.Unstorable(err):
 		problem(ctx, http.StatusUnprocessableEntity, "a text in this request holds a character that cannot be kept")
+	case errors.As(err, &refused) && refused == identity.NotReached:
+		problem(ctx, http.StatusBadGateway, refused.Error())
+	case errors.As(err, &refused) && (refused == identity.NotAsked || refused == identity.NoDevices):
+		problem(ctx, http.StatusConflict, refused.Error())
+	case errors.As(err, &refused):
+		problem(ctx, http.StatusUnauthorized, refused.Error())
 	case errors.Is(err, store.ErrSignIn):
 		problem(ctx, http.StatusUnauthorized, err.Error())
 	case host.RefusalOf(err) != host.None:

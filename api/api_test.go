@@ -65,6 +65,7 @@ func words[T ~string](all []T) []string {
 
 // queries are what calls take behind the path: numbers, texts or times.
 var queries = map[string]string{
+	"GET /session/ways": "why:text", "GET /session/directory": "to:text", "GET /session/directory/back": "state:text code:text error:text",
 	"GET /record":                        "change after limit",
 	"GET /record/told":                   "change host:text by:text since:date-time until:date-time before limit",
 	"GET /hosts":                         "after:text name:text where:text label:texts limit",
@@ -86,7 +87,10 @@ var queries = map[string]string{
 // describe makes the API's description from the table of routes.
 func describe(t *testing.T) []byte {
 	doc := &openapi3.T{OpenAPI: "3.1.0", Info: &openapi3.Info{Title: "Wide Ladder", Version: "1", Description: "Plans, approves and rolls out service-configuration changes. Errors are problems as in RFC 9457."},
-		Servers: openapi3.Servers{{URL: prefix}}, Paths: openapi3.NewPaths(), Components: &openapi3.Components{Schemas: openapi3.Schemas{}, SecuritySchemes: openapi3.SecuritySchemes{}}}
+		Servers: openapi3.Servers{{URL: prefix}}, Paths: openapi3.NewPaths(), Components: &openapi3.Components{Schemas: openapi3.Schemas{}, SecuritySchemes: openapi3.SecuritySchemes{
+			"token":   {Value: openapi3.NewSecurityScheme().WithType("http").WithScheme("bearer").WithDescription("What POST /session answers, or POST /tokens for a program, as Authorization: Bearer TOKEN.")},
+			"console": {Value: openapi3.NewSecurityScheme().WithType("apiKey").WithIn("cookie").WithName(cookie).WithDescription("The console's sign-in: a cookie that no script reads. What changes something is refused from pages of other origins.")},
+		}}}
 	customize := openapi3gen.SchemaCustomizer(func(_ string, typ reflect.Type, _ reflect.StructTag, schema *openapi3.Schema) error {
 		schema.Nullable = false // what may be missing is left out
 		for _, v := range enums[typ] {
@@ -144,6 +148,10 @@ func describe(t *testing.T) []byte {
 		}
 		if r.session {
 			op.Description += " Needs a signed-in person, not a token."
+		}
+		op.Security = openapi3.NewSecurityRequirements()
+		if r.role != "" {
+			op.Security.With(openapi3.NewSecurityRequirement().Authenticate("token")).With(openapi3.NewSecurityRequirement().Authenticate("console"))
 		}
 		for _, part := range strings.Split(r.path, "/") {
 			if strings.HasPrefix(part, "{") {

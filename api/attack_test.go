@@ -96,7 +96,8 @@ func TestEveryRouteEveryRole(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	open := map[string]bool{"POST /session": true}
+	open := map[string]bool{"POST /session": true, "GET /session/ways": true, "GET /session/directory": true, "GET /session/directory/back": true,
+		"POST /session/directory/elsewhere": true, "POST /session/directory/elsewhere/token": true}
 	calls, routesSeen := 0, 0
 	for path, item := range doc.Paths.Map() {
 		for method, op := range item.Operations() {

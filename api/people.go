@@ -7,6 +7,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"wladder/core/identity"
 	"wladder/core/view"
 	"wladder/store"
 )
@@ -68,15 +69,25 @@ func (s *Server) changePerson(ctx *gin.Context) {
 	me, name := who(ctx).Name, ctx.Param("name")
 	var request int64
 	var err error
+	given := 0
+	for _, is := range []bool{in.Roles != nil, in.Password != "", in.Disabled != nil, in.Directory} {
+		if is {
+			given++
+		}
+	}
 	switch {
-	case in.Roles != nil && in.Password == "" && in.Disabled == nil:
+	case given != 1:
+		err = invalid{errors.New("want one of roles, password, disabled and directory")}
+	case in.Roles != nil:
 		request, err = s.Store.SetRoles(ctx, me, name, *in.Roles)
-	case in.Roles == nil && in.Password != "" && in.Disabled == nil:
+	case in.Password != "":
 		request, err = s.Store.ResetPassword(ctx, me, name, in.Password)
-	case in.Roles == nil && in.Password == "" && in.Disabled != nil:
+	case in.Disabled != nil:
 		request, err = s.Store.Disable(ctx, me, name, *in.Disabled)
+	case s.Directory == nil:
+		err = identity.NotAsked
 	default:
-		err = invalid{errors.New("want one of roles, password and disabled")}
+		request, err = s.Store.TieToDirectory(ctx, me, name)
 	}
 	give(s, ctx)(view.Requested{Request: request}, err)
 }

@@ -39,6 +39,11 @@ const looking = "author or reviewer or operator"
 var routes = []route{
 	{"POST", "/session", "Sign in", "", false, view.SignIn{}, view.SignedIn{}, 200, (*Server).signIn},
 	{"GET", "/session", "Who is signed in", "viewer", false, nil, view.Account{}, 200, func(_ *Server, c *gin.Context) { c.JSON(200, who(c)) }},
+	{"GET", "/session/ways", "How one may sign in; with why, what a reason means for which a sign-in failed", "", false, nil, view.WaysIn{}, 200, (*Server).waysIn},
+	{"GET", "/session/directory", "Send the browser to the team's directory, to sign in there and go on with the page to", "", false, nil, nil, 303, (*Server).toDirectory},
+	{"GET", "/session/directory/back", "Sign in whom the directory sends back", "", false, nil, nil, 303, (*Server).fromDirectory},
+	{"POST", "/session/directory/elsewhere", "Begin a program's sign-in with the directory: its person opens an address in any browser and types the code", "", false, nil, view.Elsewhere{}, 200, (*Server).signInElsewhere},
+	{"POST", "/session/directory/elsewhere/token", "Wait a moment until the code was typed; then the program is signed in", "", false, view.ElsewhereAsked{}, view.SignedInElsewhere{}, 200, (*Server).signedInElsewhere},
 	{"DELETE", "/session", "Sign out", "viewer", false, nil, nil, 204, (*Server).signOut},
 
 	{"PUT", "/session/password", "Change one's own password; all other sign-ins end", "viewer", true, view.PasswordChange{}, nil, 204, (*Server).changePassword},
@@ -348,9 +353,8 @@ func (s *Server) signIn(ctx *gin.Context) {
 		s.fail(ctx, err)
 		return
 	}
-	if in.Label == "console" { // scripts in a page never see the token
-		http.SetCookie(ctx.Writer, &http.Cookie{Name: cookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
-			Secure: s.secure(ctx), MaxAge: int(sessionLasts.Seconds())})
+	if in.Label == "console" {
+		s.giveSession(ctx, token)
 		token = ""
 	}
 	ctx.JSON(http.StatusOK, view.SignedIn{Account: account, Token: token})

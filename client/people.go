@@ -28,6 +28,16 @@ func (c *Client) EndSignIns(ctx context.Context, name string) error {
 	return c.do(ctx, "DELETE", "/accounts/"+url.PathEscape(name)+"/sign-ins", nil)
 }
 
+// SignInElsewhere begins a sign-in with the team's directory, in a browser on whatever machine.
+func (c *Client) SignInElsewhere(ctx context.Context) (view.Elsewhere, error) {
+	return call[view.Elsewhere](ctx, c, "POST", "/session/directory/elsewhere", nil)
+}
+
+// SignedInElsewhere waits a moment for the person to have typed the code.
+func (c *Client) SignedInElsewhere(ctx context.Context, e view.Elsewhere) (view.SignedInElsewhere, error) {
+	return call[view.SignedInElsewhere](ctx, c, "POST", "/session/directory/elsewhere/token", view.ElsewhereAsked{Device: e.Device, Every: e.Every})
+}
+
 // Requests gives what waits for a second admin.
 func (c *Client) Requests(ctx context.Context) ([]view.Request, error) {
 	return call[[]view.Request](ctx, c, "GET", "/requests", nil)

@@ -13,6 +13,7 @@ import (
 	"wladder/core/definition"
 	"wladder/core/finding"
 	"wladder/core/ladder"
+	"wladder/directory"
 )
 
 var update = flag.Bool("u", false, "write the parts of reference.md that are listed by programs")
@@ -75,6 +76,7 @@ func TestReference(t *testing.T) {
 			keyed("files.md", keys)
 		}
 	}
+	keyed("sign-in.md", keysOf(reflect.TypeFor[directory.Settings](), map[reflect.Type]bool{}))
 	keyed("definitions.md", keysOf(reflect.TypeFor[definition.Service](), map[reflect.Type]bool{}))
 }
 

@@ -9,7 +9,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -18,6 +17,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"golang.org/x/crypto/argon2"
 
+	"wladder/core/identity"
 	"wladder/core/view"
 )
 
@@ -74,11 +74,9 @@ func checkPassword(hash, password string) bool {
 // the same time.
 var nobody = hashPassword("nobody's password")
 
-var accountName = regexp.MustCompile(`^[a-z][a-z0-9.-]{0,62}$`)
-
 // AddAccount makes an account; where it is there already, nothing changes.
 func (s *Store) AddAccount(ctx context.Context, actor string, a view.Account, password string) error {
-	if !accountName.MatchString(a.Name) || a.Display == "" {
+	if !identity.ValidName(a.Name) || a.Display == "" {
 		return fmt.Errorf("account %q: want a name of small letters, digits, dots and hyphens, and a display name", a.Name)
 	}
 	hash, err := checkedPassword(a.Name, password)
@@ -100,10 +98,10 @@ var ErrSignIn = errors.New("name or password is wrong")
 // SignIn checks a password and gives a new token for a session or a client. A
 // failure is recorded with the address that it came from, for names that have an
 // account: what else people type may be a password.
-func (s *Store) SignIn(ctx context.Context, name, password, kind, label, from string, lasts time.Duration) (string, error) {
+func (s *Store) SignIn(ctx context.Context, name, password, kind, label, from string, lasts time.Duration) (token string, err error) {
 	hash := nobody
 	var disabled bool
-	err := s.pool.QueryRow(ctx, `select password, disabled from accounts where name = $1`, name).Scan(&hash, &disabled)
+	err = s.pool.QueryRow(ctx, `select password, disabled from accounts where name = $1`, name).Scan(&hash, &disabled)
 	if err != nil && !errors.Is(err, pgx.ErrNoRows) {
 		return "", err
 	}
@@ -112,7 +110,11 @@ func (s *Store) SignIn(ctx context.Context, name, password, kind, label, from st
 			return "", err
 		}
 	}
-	if !checkPassword(hash, password) || err != nil || disabled {
+	elsewhere := strings.HasPrefix(hash, ofDirectory)
+	if elsewhere {
+		hash = nobody
+	}
+	if !checkPassword(hash, password) || err != nil || disabled || elsewhere {
 		if err == nil {
 			if err := s.tx(ctx, func(tx pgx.Tx) error {
 				return s.happened(ctx, tx, "nobody", "sign-in.failed", 0, "account/"+name, map[string]any{"from": from})
@@ -122,18 +124,25 @@ func (s *Store) SignIn(ctx context.Context, name, password, kind, label, from st
 		}
 		return "", ErrSignIn
 	}
-	token, digest := newToken()
-	return token, s.tx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `delete from sessions where expires_at < now()`); err != nil {
-			return err
-		}
-		var id int64
-		if err := tx.QueryRow(ctx, `insert into sessions (digest, account, kind, label, origin, expires_at) values ($1, $2, $3, $4, $5, now() + $6) returning id`,
-			digest[:], name, kind, label, from, lasts).Scan(&id); err != nil {
-			return err
-		}
-		return s.tellSignIn(ctx, tx, name, "signed-in", id, map[string]any{"kind": kind, "label": label, "from": from})
+	err = s.tx(ctx, func(tx pgx.Tx) (err error) {
+		token, err = s.signedIn(ctx, tx, name, lasts, map[string]any{"kind": kind, "label": label, "from": from})
+		return err
 	})
+	return token, err
+}
+
+// signedIn makes a sign-in of an account, and gives its token; noted is what the record says of it.
+func (s *Store) signedIn(ctx context.Context, tx pgx.Tx, name string, lasts time.Duration, noted map[string]any) (string, error) {
+	if _, err := tx.Exec(ctx, `delete from sessions where expires_at < now()`); err != nil {
+		return "", err
+	}
+	token, digest := newToken()
+	var id int64
+	if err := tx.QueryRow(ctx, `insert into sessions (digest, account, kind, label, origin, expires_at) values ($1, $2, $3, $4, $5, now() + $6) returning id`,
+		digest[:], name, noted["kind"], noted["label"], noted["from"], lasts).Scan(&id); err != nil {
+		return "", err
+	}
+	return token, s.tellSignIn(ctx, tx, name, "signed-in", id, noted)
 }
 
 // SignOut ends a token.

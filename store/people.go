@@ -15,17 +15,15 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/trustelem/zxcvbn"
 
+	"wladder/core/identity"
 	"wladder/core/record"
 	"wladder/core/view"
 )
 
-// roles are what an account may hold; everybody may read.
-var roles = []string{"author", "reviewer", "operator", "admin"}
-
 func checkRoles(list []string) error {
 	for _, r := range list {
-		if !slices.Contains(roles, r) {
-			return unfit("role %q; want some of %s", r, strings.Join(roles, ", "))
+		if !slices.Contains(identity.Roles, r) {
+			return unfit("role %q; want some of %s", r, strings.Join(identity.Roles, ", "))
 		}
 	}
 	return nil
@@ -39,7 +37,7 @@ func checkedPassword(name, password string) (string, error) {
 	return hashPassword(password), nil
 }
 
-const personColumns = `select a.name, a.display, a.roles, a.disabled, a.must_change, a.created_at,
+const personColumns = `select a.name, a.display, a.roles, a.disabled, a.must_change, a.created_at, a.password like '` + ofDirectory + `%' as directory,
 	(select max(s.created_at) from sessions s where s.account = a.name) as signed_in_at, (select count(*) from sessions s where s.account = a.name and s.expires_at > now()) as sign_ins from accounts a `
 
 // People lists the accounts by name.
@@ -98,6 +96,7 @@ func (s *Store) change(ctx context.Context, actor string, second bool, a ask) (r
 // The kinds of requests, and what they hold.
 const (
 	rolesAsked    = "account.roles"
+	groupsAsked   = "account.groups" // by whom the directory's groups make an admin
 	passwordAsked = "account.password"
 	enableAsked   = "account.enabled"
 	hostsAsked    = "hosts.changed"
@@ -112,6 +111,7 @@ type (
 func (s *Store) carryOut(ctx context.Context, tx pgx.Tx, actor, askedBy, kind, subject string, body []byte) error {
 	name := strings.TrimPrefix(subject, "account/")
 	noted := map[string]any{}
+	var roles []string
 	var err error
 	switch kind {
 	case rolesAsked:
@@ -120,10 +120,15 @@ func (s *Store) carryOut(ctx context.Context, tx pgx.Tx, actor, askedBy, kind, s
 			_, err = tx.Exec(ctx, `update accounts set roles = $2 where name = $1`, name, b.Roles)
 			noted["roles"] = b.Roles
 		}
+	case groupsAsked:
+		kind = rolesAsked
+		err = tx.QueryRow(ctx, `update accounts set roles = array_append(array_remove(roles, 'admin'), 'admin') where name = $1 returning roles`, name).Scan(&roles)
+		noted["roles"] = roles
 	case passwordAsked:
 		var b passwordBody
 		if err = json.Unmarshal(body, &b); err == nil {
-			_, err = tx.Exec(ctx, `update accounts set password = $2, must_change = true where name = $1`, name, b.Hash)
+			_, err = tx.Exec(ctx, `update accounts set password = $2, must_change = $2 <> $3 where name = $1`, name, b.Hash, ofDirectory)
+			noted["directory"] = b.Hash == ofDirectory
 		}
 		if err == nil {
 			_, err = s.endSignIns(ctx, tx, actor, name, 0, nil)
@@ -147,7 +152,7 @@ func (s *Store) carryOut(ctx context.Context, tx pgx.Tx, actor, askedBy, kind, s
 // Where it is to be an admin, a second admin has to agree to that; request is the
 // number then, and the account is there without it.
 func (s *Store) AddPerson(ctx context.Context, actor string, p view.NewPerson) (request int64, err error) {
-	if !accountName.MatchString(p.Name) || p.Display == "" || len(p.Display) > 100 {
+	if !identity.ValidName(p.Name) || p.Display == "" || len(p.Display) > 100 {
 		return 0, unfit("account %q: want a name of small letters, digits, dots and hyphens, and a display name", p.Name)
 	}
 	if err := checkRoles(p.Roles); err != nil {
@@ -182,6 +187,9 @@ func (s *Store) SetRoles(ctx context.Context, actor, name string, list []string)
 	p, err := s.person(ctx, name)
 	if err != nil {
 		return 0, err
+	}
+	if p.Directory {
+		return 0, conflict("%s signs in with the directory, whose groups say which roles they have", name)
 	}
 	second := slices.Contains(list, "admin") || slices.Contains(p.Roles, "admin")
 	has := "no role but to read"
@@ -247,6 +255,9 @@ func (s *Store) ChangePassword(ctx context.Context, name, token, old, password s
 	if err := s.pool.QueryRow(ctx, `select password from accounts where name = $1`, name).Scan(&hash); err != nil {
 		return err
 	}
+	if strings.HasPrefix(hash, ofDirectory) {
+		return conflict("you sign in with the directory; your password is changed there")
+	}
 	if !checkPassword(hash, old) {
 		return ErrSignIn
 	}
@@ -299,6 +310,10 @@ func newToken() (token string, digest [32]byte) {
 	return token, sha256.Sum256([]byte(token))
 }
 
+// directoryToken bounds tokens of who signs in with the directory: it does not tell us of people who
+// leave.
+const directoryToken = 30 * 24 * time.Hour
+
 // MakeToken gives a program a token of the account, with some of its roles.
 func (s *Store) MakeToken(ctx context.Context, name, label string, scopes []string, lasts time.Duration, from string) (token string, err error) {
 	if err := checkRoles(scopes); err != nil {
@@ -306,6 +321,13 @@ func (s *Store) MakeToken(ctx context.Context, name, label string, scopes []stri
 	}
 	if label == "" || len(label) > 100 {
 		return "", unfit("label: want a few words that say which program has it")
+	}
+	p, err := s.person(ctx, name)
+	if err == nil && p.Directory && lasts > directoryToken {
+		err = unfit("days: want at most %d of an account that signs in with the directory", int(directoryToken.Hours()/24))
+	}
+	if err != nil {
+		return "", err
 	}
 	token, digest := newToken()
 	return token, s.tx(ctx, func(tx pgx.Tx) error {
@@ -320,7 +342,7 @@ func (s *Store) MakeToken(ctx context.Context, name, label string, scopes []stri
 // FirstAdmin makes an admin from the server's own machine, as long as there are
 // fewer than two who can agree to more.
 func (s *Store) FirstAdmin(ctx context.Context, name, display, password string) error {
-	if !accountName.MatchString(name) || display == "" {
+	if !identity.ValidName(name) || display == "" {
 		return unfit("account %q: want a name of small letters, digits, dots and hyphens, and a display name", name)
 	}
 	hash, err := checkedPassword(name, password)
@@ -399,26 +421,32 @@ func (s *Store) Decide(ctx context.Context, actor string, id int64, agreed bool)
 				return err
 			}
 		}
-		// Who asked must still be who may ask.
-		var still bool
-		if err := tx.QueryRow(ctx, `select exists (select from accounts where name = $1 and 'admin' = any(roles) and not disabled)`, by).Scan(&still); err != nil {
+		// Who asked must still be who may ask; for whom the directory asks, they do themselves.
+		still := kind == groupsAsked
+		if err := tx.QueryRow(ctx, `select $2 or exists (select from accounts where name = $1 and 'admin' = any(roles) and not disabled)`, by, still).Scan(&still); err != nil {
 			return err
 		}
 		if agreed && !still {
 			return conflict("%s, who asked for request %d, is not an admin any more; refuse it", by, id)
 		}
-		if _, err := tx.Exec(ctx, `update requests set decided_by = $2, decided_at = now(), agreed = $3 where id = $1`, id, actor, agreed); err != nil {
-			return err
-		}
-		verdict := "request.refused"
-		if agreed {
-			verdict = "request.agreed"
-		}
-		if err := s.happened(ctx, tx, actor, verdict, 0, fmt.Sprintf("request/%d", id), map[string]any{"kind": kind, "of": subject, "what": what, "asked_by": by}); err != nil || !agreed {
+		if err := s.decided(ctx, tx, actor, id, agreed); err != nil || !agreed {
 			return err
 		}
 		return s.carryOut(ctx, tx, actor, by, kind, subject, []byte(body))
 	})
+}
+
+// decided notes how a request was answered.
+func (s *Store) decided(ctx context.Context, tx pgx.Tx, actor string, id int64, agreed bool) error {
+	var kind, subject, what, by string
+	if err := tx.QueryRow(ctx, `update requests set decided_by = $2, decided_at = now(), agreed = $3 where id = $1 returning kind, subject, what, asked_by`, id, actor, agreed).Scan(&kind, &subject, &what, &by); err != nil {
+		return err
+	}
+	verdict := "request.refused"
+	if agreed {
+		verdict = "request.agreed"
+	}
+	return s.happened(ctx, tx, actor, verdict, 0, fmt.Sprintf("request/%d", id), map[string]any{"kind": kind, "of": subject, "what": what, "asked_by": by})
 }
 
 // weak says why a password is easily guessed; empty where it is not. Guesses are

@@ -14,12 +14,14 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
 
 	"wladder/demo"
 	"wladder/standin"
+	"wladder/standin/provider"
 )
 
 func main() {
@@ -56,10 +58,11 @@ func main() {
 // office is the demo as it runs.
 type office struct {
 	*demo.Office
-	dir    string
-	bin    string // where wladderd and wladder are
-	lab    bool   // real hosts
-	server *exec.Cmd
+	dir       string
+	bin       string // where wladderd and wladder are
+	lab       bool   // real hosts
+	server    *exec.Cmd
+	directory net.Listener
 }
 
 func run(ctx context.Context, dir, listen string, beside bool, walk func(*office, context.Context) error) error {
@@ -141,12 +144,16 @@ func (o *office) start(ctx context.Context, listen string, second int) error {
 		return err
 	}
 	o.URL = "http://" + listen
+	signIn, err := o.openDirectory()
+	if err != nil {
+		return err
+	}
 	log, err := os.Create(filepath.Join(o.dir, "wladderd.log"))
 	if err != nil {
 		return err
 	}
 	// One server for accounts and service: PostgreSQL starts once.
-	o.server = exec.Command(wladderd, "serve", "-data", data, "-listen", listen, "-lease", "3s", "-accounts", o.accounts(), "-own-climbs") // a small office: who writes may start it
+	o.server = exec.Command(wladderd, "serve", "-data", data, "-listen", listen, "-lease", "3s", "-accounts", o.accounts(), "-sign-in", signIn, "-own-climbs") // a small office: who writes may start it
 	o.server.Stdout, o.server.Stderr = log, log
 	o.server.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM, Setpgid: true}
 	if err := o.server.Start(); err != nil {
@@ -174,7 +181,22 @@ func (o *office) close() {
 		o.server.Process.Signal(syscall.SIGTERM)
 		o.server.Wait()
 	}
+	if o.directory != nil {
+		o.directory.Close()
+	}
 	o.Office.Close()
+}
+
+// openDirectory starts the stand-in directory, and writes the file that tells the server of it.
+func (o *office) openDirectory() (path string, err error) {
+	if o.directory, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+		return "", err
+	}
+	at := "http://" + o.directory.Addr().String()
+	go http.Serve(o.directory, provider.New(at, "wide-ladder", "", provider.Person{Subject: "11", Name: "runa", Display: "Runa Lock", Groups: []string{"night-watch", "staff"}},
+		provider.Person{Subject: "12", Name: "piet", Display: "Piet Dyke", Groups: []string{"staff"}}, provider.Person{Subject: "13", Name: "guest", Display: "A guest", Groups: []string{"visitors"}}))
+	path = filepath.Join(o.dir, "sign-in.yaml")
+	return path, os.WriteFile(path, []byte("name: the office's directory\nissuer: "+at+"\nclient: wide-ladder\naddress: "+o.URL+"\nroles: {viewer: [staff], author: [night-watch], operator: [night-watch]}\n"), 0o600)
 }
 
 // accounts writes the people into a file for the server.
@@ -194,13 +216,14 @@ func (o *office) welcome() {
 		}
 		fmt.Printf("  %-5s %-11s %s\n", p.Name, p.Display, strings.ReplaceAll(roles, ",", ", "))
 	}
+	fmt.Println("or with the office's directory, which stands in too.")
 	if o.lab {
 		fmt.Printf("\n%d real hosts with systemd, OpenSSH and nginx run on this machine; they are gone when this ends.\n", len(o.Load))
 		fmt.Printf("\nTry: WLADDER_SERVER=%s bin/wladder sign-in tam; bin/wladder ask -where 'true' 'unit nginx.service' 'port 8080'; bin/wladder diff 2\nCtrl-C ends it.\n", o.URL)
 		return
 	}
 	fmt.Printf("\n%d stand-in hosts answer on loopback. They only pretend these things:\n", len(o.Hosts))
-	for _, p := range standin.Pretended {
+	for _, p := range slices.Concat(standin.Pretended, provider.Pretended) {
 		fmt.Println("  -", p)
 	}
 	fmt.Printf("\nTry: WLADDER_SERVER=%s bin/wladder sign-in oda; bin/wladder changes; bin/wladder diff 5\nCtrl-C ends it.\n", o.URL)

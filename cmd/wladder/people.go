@@ -20,6 +20,8 @@ var accountsCommand = command{"accounts", "", "the accounts", listing((*client.C
 		state = "kept out"
 	case p.MustChange:
 		state = "has to change the password"
+	case p.Directory:
+		state = "signs in with the directory"
 	}
 	return []string{p.Name, p.Display, strings.Join(append([]string{"viewer"}, p.Roles...), ", "), fmt.Sprint(p.SignIns), state}
 })}
@@ -70,15 +72,16 @@ var accountCommand = command{"account", "NAME", "change an account; what has to 
 	reset := f.Bool("reset-password", false, "give it a password, which is asked for; it is changed at the next sign-in")
 	out, in := f.Bool("keep-out", false, "end its sign-ins and let it in no more"), f.Bool("let-in", false, "let it in again")
 	end := f.Bool("end-sign-ins", false, "end all its sign-ins and tokens")
+	tie := f.Bool("directory", false, "have it sign in with the team's directory, as whom that sends under this name; its password ends")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		chosen := 0
-		for _, yes := range []bool{*roles != "", *reset, *out, *in, *end} {
+		for _, yes := range []bool{*roles != "", *reset, *out, *in, *end, *tie} {
 			if yes {
 				chosen++
 			}
 		}
 		if len(args) != 1 || chosen != 1 {
-			return usagef("want one of -roles, -reset-password, -keep-out, -let-in and -end-sign-ins, and one name")
+			return usagef("want one of -roles, -reset-password, -directory, -keep-out, -let-in and -end-sign-ins, and one name")
 		}
 		name := args[0]
 		if *end {
@@ -103,6 +106,8 @@ var accountCommand = command{"account", "NAME", "change an account; what has to 
 				return err
 			}
 			p.Password, done = password, name+" has this password until the next sign-in"
+		case *tie:
+			p.Directory, done = true, name+" signs in with the directory from now on"
 		case *in:
 			p.Disabled, done = new(bool), name+" may sign in again"
 		default:

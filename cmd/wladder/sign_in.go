@@ -16,8 +16,9 @@ import (
 	"wladder/core/view"
 )
 
-var signIn = command{"sign-in", "[NAME]", "sign in on this machine; the password is asked for", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+var signIn = command{"sign-in", "[NAME]", "sign in on this machine; the password is asked for, or the team's directory", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 	who := f.Bool("show", false, "say who is signed in")
+	directory := f.Bool("directory", false, "sign in with the team's directory, in any browser, instead of with a name and a password")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		if *who {
 			account, err := t.client().Who(ctx)
@@ -30,39 +31,77 @@ var signIn = command{"sign-in", "[NAME]", "sign in on this machine; the password
 			fmt.Fprintf(t.out, "%s (%s), %s, at %s\n", account.Display, account.Name, strings.Join(account.Roles, ", "), t.address())
 			return nil
 		}
+		c := client.New(t.address(), "")
+		if *directory {
+			if len(args) != 0 {
+				return usagef("want no name with -directory: it knows yours")
+			}
+			out, err := t.signInElsewhere(ctx, c)
+			if err != nil {
+				return err
+			}
+			return t.keepSignIn(out)
+		}
 		if len(args) != 1 {
-			return usagef("want the name to sign in with")
+			return usagef("want the name to sign in with, or -directory")
 		}
 		password, err := t.hidden("Password")
 		if err != nil {
 			return err
 		}
-		in := view.SignIn{Name: args[0], Password: password, Kind: "session", Label: "client"}
-		out, err := client.New(t.address(), "").SignIn(ctx, in)
+		out, err := c.SignIn(ctx, view.SignIn{Name: args[0], Password: password, Kind: "session", Label: "client"})
 		if err != nil {
 			return err
 		}
-		path, err := t.savedPath()
-		if err != nil {
-			return err
-		}
-		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-			return err
-		}
-		data, err := json.Marshal(saved{t.address(), out.Token})
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(path, data, 0o600); err != nil {
-			return err
-		}
-		t.done("signed in to %s as %s (%s)", t.address(), out.Account.Display, strings.Join(out.Account.Roles, ", "))
-		if out.Account.MustChange {
-			t.done("%s", "somebody else knows your password; change it now: wladder password")
-		}
-		return nil
+		return t.keepSignIn(out)
 	}
 }}
+
+// signInElsewhere has the person sign in with the directory, in a browser on whatever machine.
+func (t *terminal) signInElsewhere(ctx context.Context, c *client.Client) (view.SignedIn, error) {
+	e, err := c.SignInElsewhere(ctx)
+	if err != nil {
+		return view.SignedIn{}, err
+	}
+	fmt.Fprintf(t.errs, "open %s in a browser, on any machine, and type the code %s there\n", plain(e.Address), plain(e.Code))
+	if e.WithCode != "" {
+		fmt.Fprintf(t.errs, "or open %s, which holds the code\n", plain(e.WithCode))
+	}
+	fmt.Fprintf(t.errs, "waiting until %s\n", when(e.EndsAt))
+	for {
+		out, err := c.SignedInElsewhere(ctx, e)
+		if err != nil || !out.Waiting {
+			return out.SignedIn, err
+		}
+	}
+}
+
+// keepSignIn keeps a sign-in for the commands that follow.
+func (t *terminal) keepSignIn(out view.SignedIn) error {
+	path, err := t.savedPath()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	data, err := json.Marshal(saved{t.address(), out.Token})
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(path, data, 0o600); err != nil {
+		return err
+	}
+	roles := strings.Join(out.Account.Roles, ", ")
+	if roles == "" {
+		roles = "viewer"
+	}
+	t.done("signed in to %s as %s (%s)", t.address(), out.Account.Display, roles)
+	if out.Account.MustChange {
+		t.done("%s", "somebody else knows your password; change it now: wladder password")
+	}
+	return nil
+}
 
 // hidden reads a line that is not shown where it is typed.
 func (t *terminal) hidden(what string) (string, error) {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"maps"
 	"net"
 	"net/http"
@@ -17,6 +18,7 @@ import (
 	"syscall"
 	"time"
 
+	"wladder/directory"
 	"wladder/host"
 	"wladder/store"
 	"wladder/store/postmaster"
@@ -106,12 +108,24 @@ func checked(ctx context.Context, c config) (all []result) {
 	if _, err := credentials(c.credentials); err != nil {
 		add(wrong, "credentials", "%v", err)
 	}
+	if c.directory != nil {
+		add(checkedDirectory(ctx, c))
+	}
 	add(checkedClock())
 	var files syscall.Rlimit
 	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &files); err == nil && files.Max < fewFiles {
 		add(doubt, "open files", "this process may open %d; each host takes one or two, each person a few; want %d (LimitNOFILE of the unit)", files.Max, fewFiles)
 	}
 	return all
+}
+
+// checkedDirectory asks the directory who it is. Without it people with a password sign in all the same.
+func checkedDirectory(ctx context.Context, c config) (state, part, text string) {
+	part = "sign-in"
+	if err := directory.New(c.directory, slog.New(slog.DiscardHandler)).Check(ctx); err != nil {
+		return doubt, part, fmt.Sprintf("%s: %v; only who has a password here can sign in", c.directory.Issuer, err)
+	}
+	return well, part, fmt.Sprintf("%s answers, and sends people back to %s", c.directory.Issuer, c.directory.Address+directory.BackPath)
 }
 
 func checkedKeys(c config) (state, part, text string) {

@@ -17,6 +17,7 @@ import (
 	"github.com/goccy/go-yaml/parser"
 
 	"wladder/core/written"
+	"wladder/directory"
 	"wladder/tell"
 )
 
@@ -31,8 +32,10 @@ type config struct {
 	checkpointsTo           string // a URL
 	credentials             string // a file
 	tell                    string // a file
+	signIn                  string // a file
 	logFormat               string
 	receivers               []tell.Receiver
+	directory               *directory.Settings
 
 	file string            // the configuration file; empty where none was read
 	from map[string]string // where each key's value comes from, if not by default
@@ -79,6 +82,8 @@ var keys = []key{
 		field: func(c *config) any { return &c.credentials }},
 	{name: "tell", value: "file, YAML", about: "who is told when a review, a gate, a pause or a host asks for a person: docs/climb.md",
 		field: func(c *config) any { return &c.tell }},
+	{name: "sign-in", value: "file, YAML", about: "the team's own directory, with which people sign in by OpenID Connect: docs/sign-in.md",
+		field: func(c *config) any { return &c.signIn }},
 	{name: "accounts", value: "file", about: "where there is no account yet, those to make: name, display name, roles by comma and password, between tabs",
 		field: func(c *config) any { return &c.accounts }},
 	{name: "own-climbs", value: "true or false", about: "whether an author who is an operator may start the climb of their own change",
@@ -382,6 +387,15 @@ func (c *config) validate() error {
 	}
 	if c.logFormat != "text" && c.logFormat != "json" {
 		wrong("log-format", "%q is neither text nor json", c.logFormat)
+	}
+	if c.signIn != "" {
+		text, err := os.ReadFile(c.signIn)
+		if err == nil {
+			c.directory, err = directory.Parse(c.signIn, text)
+		}
+		if err != nil {
+			wrong("sign-in", "%w", err)
+		}
 	}
 	if c.tell != "" {
 		text, err := os.ReadFile(c.tell)

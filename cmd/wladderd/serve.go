@@ -16,6 +16,7 @@ import (
 	"wladder/api"
 	"wladder/console"
 	"wladder/core/view"
+	"wladder/directory"
 	"wladder/engine"
 	"wladder/host"
 	"wladder/store"
@@ -79,7 +80,11 @@ func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, dia
 	ended := make(chan struct{})
 	go func() { e.Run(work); close(ended) }()
 	defer func() { rest(); <-ended }()
-	server := &http.Server{Handler: api.New(api.Config{Store: st, Engine: e, Log: log, Console: console.Files(), Metrics: m.serving(st, e), TLS: c.certificate != "", Behind: c.proxies}), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
+	served := api.Config{Store: st, Engine: e, Log: log, Console: console.Files(), Metrics: m.serving(st, e), TLS: c.certificate != "", Behind: c.proxies}
+	if c.directory != nil {
+		served.Directory = directory.New(c.directory, log)
+	}
+	server := &http.Server{Handler: api.New(served), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 		BaseContext: func(net.Listener) context.Context { return work }}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(netutil.LimitListener(listener, maxConnections)) }()

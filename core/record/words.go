@@ -148,12 +148,22 @@ func climb(format string) func(body) string {
 
 // words has the words of each kind of entry; of another one, its kind and subject are said.
 var words = map[string]func(body) string{
-	"account.added":              func(b body) string { return fmt.Sprintf("made the account %s with %s", b.of, b.roles()) },
-	"account.disabled":           about("keeps %s out"),
-	"account.enabled":            about("lets %s in again"),
-	"account.first-admin":        about("made %s the first admin"),
-	"account.password":           about("gave %s a new password, to be changed"),
-	"account.password-changed":   func(b body) string { return "changed the own password" },
+	"account.added":       func(b body) string { return fmt.Sprintf("made the account %s with %s", b.of, b.roles()) },
+	"account.disabled":    about("keeps %s out"),
+	"account.enabled":     about("lets %s in again"),
+	"account.first-admin": about("made %s the first admin"),
+	"account.password": func(b body) string {
+		if b.held["directory"] == true {
+			return fmt.Sprintf("has %s sign in with the directory", b.of)
+		}
+		return fmt.Sprintf("gave %s a new password, to be changed", b.of)
+	},
+	"account.password-changed": func(b body) string {
+		if b.text("directory") != "" {
+			return fmt.Sprintf("tied the account %s to its person", b.of)
+		}
+		return "changed the own password"
+	},
 	"account.roles":              func(b body) string { return fmt.Sprintf("gave %s %s", b.of, b.roles()) },
 	"account.vouched":            about("vouched for the account %s, from before the record told of it"),
 	"change.approval-taken-back": under("withdrew the approval of"),
@@ -291,9 +301,16 @@ var words = map[string]func(body) string{
 	"service.vouched":   about("vouched for the definition %s, from before the record told of it"),
 	"service.withdrawn": versioned("withdrew version %d of the definition %s"),
 	"sign-in.ended":     func(b body) string { return "ended a sign-in of " + b.text("of") },
-	"sign-in.failed":    func(b body) string { return fmt.Sprintf("failed to sign in as %s, from %s", b.of, b.text("from")) },
-	"sign-in.vouched":   func(b body) string { return "vouched for a sign-in, from before the record told of it" },
-	"signed-in":         func(b body) string { return "signed in" },
+	"sign-in.failed": func(b body) string {
+		return b.why(fmt.Sprintf("failed to sign in as %s, from %s", b.of, b.text("from")))
+	},
+	"sign-in.vouched": func(b body) string { return "vouched for a sign-in, from before the record told of it" },
+	"signed-in": func(b body) string {
+		if b.text("directory") != "" {
+			return "signed in with the directory"
+		}
+		return "signed in"
+	},
 	"token.made": func(b body) string {
 		scopes := b.text("scopes")
 		if scopes == "" {

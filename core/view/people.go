@@ -9,6 +9,7 @@ type Person struct {
 	Roles      []string   `json:"roles"`
 	Disabled   bool       `json:"disabled"`
 	MustChange bool       `json:"must_change"` // its password was set by somebody else
+	Directory  bool       `json:"directory"`   // it signs in with the team's directory, whose groups give its roles
 	CreatedAt  time.Time  `json:"created_at"`
 	SignedInAt *time.Time `json:"signed_in_at,omitempty"` // last, of those that have not ended
 	SignIns    int        `json:"sign_ins"`               // that have not ended
@@ -27,6 +28,9 @@ type PersonChange struct {
 	Roles    *[]string `json:"roles,omitempty"`
 	Password string    `json:"password,omitempty"`
 	Disabled *bool     `json:"disabled,omitempty"`
+	// Directory ties the account to who comes from the team's directory under its name; its
+	// password is gone then. A password given later unties it.
+	Directory bool `json:"directory,omitempty"`
 }
 
 // Requested tells whether a second admin has to agree before it is done.

@@ -1,6 +1,10 @@
 package view
 
-import "wladder/core/ladder"
+import (
+	"time"
+
+	"wladder/core/ladder"
+)
 
 // Shapes of requests and their answers.
 type (
@@ -15,6 +19,31 @@ type (
 	SignedIn struct {
 		Account Account `json:"account"`
 		Token   string  `json:"token"`
+	}
+	// WaysIn says how one may sign in. There is always a name with a password.
+	WaysIn struct {
+		Directory string `json:"directory,omitempty"` // what the team's directory is called, where there is one
+		Why       string `json:"why,omitempty"`       // a sign-in failed
+	}
+	// Elsewhere is a sign-in of a program without a browser: its person opens the address in any
+	// browser, and types the code there; WithCode holds it already.
+	Elsewhere struct {
+		Device   string    `json:"device"` // for the program alone
+		Code     string    `json:"code"`
+		Address  string    `json:"address"`
+		WithCode string    `json:"with_code,omitempty"`
+		EndsAt   time.Time `json:"ends_at"`
+		Every    int64     `json:"every"` // seconds between two questions
+	}
+	// ElsewhereAsked asks whether the code of that device was typed.
+	ElsewhereAsked struct {
+		Device string `json:"device"`
+		Every  int64  `json:"every"`
+	}
+	// SignedInElsewhere answers: it waits still, or here is the token.
+	SignedInElsewhere struct {
+		Waiting bool `json:"waiting"`
+		SignedIn
 	}
 	// SurveyOrder names the hosts to survey; empty is all.
 	SurveyOrder struct {

@@ -239,6 +239,9 @@ export const hostRun = (id: number, host: string, moved: string) =>
 export const signIn = (name: string, password: string) =>
   done(api.POST('/session', { body: { name, password, kind: 'session', label: 'console' } }))
 
+export const waysIn = (why: string | null) =>
+  queryOptions({ queryKey: ['ways-in', why], queryFn: () => done(api.GET('/session/ways', { params: { query: why ? { why } : {} } })) })
+
 export const signOut = () => done(api.DELETE('/session'))
 
 // What may be told of a change; each is one call.

@@ -1733,6 +1733,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/session/directory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Send the browser to the team's directory, to sign in there and go on with the page to */
+        get: operations["getSessionDirectory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/directory/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sign in whom the directory sends back */
+        get: operations["getSessionDirectoryBack"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/directory/elsewhere": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin a program's sign-in with the directory: its person opens an address in any browser and types the code */
+        post: operations["postSessionDirectoryElsewhere"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/directory/elsewhere/token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Wait a moment until the code was typed; then the program is signed in */
+        post: operations["postSessionDirectoryElsewhereToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/session/password": {
         parameters: {
             query?: never;
@@ -1788,6 +1856,23 @@ export interface paths {
          * @description Needs the role viewer.
          */
         delete: operations["deleteSessionSign-insId"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How one may sign in; with why, what a reason means for which a sign-in failed */
+        get: operations["getSessionWays"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2245,6 +2330,21 @@ export interface components {
             service: string;
             text: string;
         };
+        Elsewhere: {
+            address: string;
+            code: string;
+            device: string;
+            /** Format: date-time */
+            ends_at: string;
+            /** Format: int64 */
+            every: number;
+            with_code?: string;
+        };
+        ElsewhereAsked: {
+            device: string;
+            /** Format: int64 */
+            every: number;
+        };
         Entry: {
             actor: string;
             /** Format: date-time */
@@ -2574,6 +2674,7 @@ export interface components {
         Person: {
             /** Format: date-time */
             created_at: string;
+            directory: boolean;
             disabled: boolean;
             display: string;
             must_change: boolean;
@@ -2584,6 +2685,7 @@ export interface components {
             signed_in_at?: string;
         };
         PersonChange: {
+            directory?: boolean;
             disabled?: boolean;
             password?: string;
             roles?: string[];
@@ -2918,6 +3020,11 @@ export interface components {
             account: components["schemas"]["Account"];
             token: string;
         };
+        SignedInElsewhere: {
+            account: components["schemas"]["Account"];
+            token: string;
+            waiting: boolean;
+        };
         Spread: {
             /** Format: double */
             high: number;
@@ -3116,6 +3223,10 @@ export interface components {
             until?: string;
             vetoes?: number;
             warnings?: number;
+        };
+        WaysIn: {
+            directory?: string;
+            why?: string;
         };
         Where: {
             where: string;
@@ -6274,6 +6385,128 @@ export interface operations {
             };
         };
     };
+    getSessionDirectory: {
+        parameters: {
+            query?: {
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Send the browser to the team's directory, to sign in there and go on with the page to */
+            303: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSessionDirectoryBack: {
+        parameters: {
+            query?: {
+                state?: string;
+                code?: string;
+                error?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Sign in whom the directory sends back */
+            303: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postSessionDirectoryElsewhere: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Begin a program's sign-in with the directory: its person opens an address in any browser and types the code */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Elsewhere"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postSessionDirectoryElsewhereToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ElsewhereAsked"];
+            };
+        };
+        responses: {
+            /** @description Wait a moment until the code was typed; then the program is signed in */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedInElsewhere"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     putSessionPassword: {
         parameters: {
             query?: never;
@@ -6351,6 +6584,37 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSessionWays: {
+        parameters: {
+            query?: {
+                why?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How one may sign in; with why, what a reason means for which a sign-in failed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaysIn"];
+                };
             };
             /** @description A problem, as in RFC 9457 */
             default: {

@@ -8,7 +8,7 @@ import { Waiting } from '../../ui/States'
 import { Table } from '../../ui/Table'
 import { PersonForm } from './PersonForm'
 
-const state = (p: Person) => (p.disabled ? 'kept out' : p.must_change ? 'has to change the password' : 'may sign in')
+const state = (p: Person) => (p.disabled ? 'kept out' : p.must_change ? 'has to change the password' : p.directory ? 'signs in with the directory' : 'may sign in')
 
 type Deed = 'keep-out' | 'let-in' | 'end'
 

@@ -55,7 +55,8 @@ export function PersonForm({ person, onClose }: { person?: Person; onClose: (wai
             </Form.Item>
           </>
         )}
-        <Form.Item name="roles" label="Roles" extra="Without a role one reads. A second admin has to agree to an admin.">
+        {person?.directory && <p>{person.display} signs in with the directory, whose groups give the roles. A password given here ends that: they sign in with it instead, and keep their roles.</p>}
+        <Form.Item name="roles" label="Roles" hidden={person?.directory} extra="Without a role one reads. A second admin has to agree to an admin.">
           <Checkbox.Group options={roles} className="column" />
         </Form.Item>
         <Form.Item name="password" label={person ? 'New password, where they have lost theirs' : 'First password'} extra="They have to change it when they sign in." rules={person ? [] : [{ required: true, message: 'Give a first password.' }]}>
