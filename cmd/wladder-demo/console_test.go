@@ -1,13 +1,16 @@
 package main
 
 import (
+	"bufio"
 	"context"
 	"flag"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -98,6 +101,21 @@ func (p page) until(expression string) {
 func (p page) says(text string) {
 	p.t.Helper()
 	p.until(fmt.Sprintf("document.body.innerText.includes(%q)", text))
+}
+
+// arrives waits for a JavaScript expression on a page of another address, on the way to which what
+// is asked may be lost.
+func (p page) arrives(expression string) {
+	p.t.Helper()
+	for deadline := time.Now().Add(60 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		found, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool]("document.readyState === 'complete' && !!("+expression+")"))
+		if found {
+			return
+		}
+		if time.Now().After(deadline) {
+			p.t.Fatalf("waiting for %s: %v", expression, err)
+		}
+	}
 }
 
 // press clicks the button with these words.
@@ -329,6 +347,66 @@ func TestPeople(t *testing.T) {
 	p.do(chromedp.Navigate(p.url+"/people"), chromedp.EmulateViewport(420, 800))
 	p.says("Ada Thorne")
 	p.until("document.documentElement.scrollWidth <= window.innerWidth")
+}
+
+// TestDirectoryInBrowser signs people in with the stand-in directory: in the console, and in a
+// terminal whose code a browser elsewhere types.
+func TestDirectoryInBrowser(t *testing.T) {
+	t.Parallel()
+	o := opened(t)
+	p := page{t, chromium.Open(t), o.URL}
+	with := "[...document.querySelectorAll('a')].find(a => a.innerText.startsWith('Sign in with'))"
+	choose := func(who string) {
+		p.arrives(`document.body.innerText.includes("It only pretends")`)
+		p.press(who)
+	}
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(p.url))
+	p.says("Sign in with the office's directory")
+	p.picture("sign-in")
+	p.until("(a => a && (a.click(), true))(" + with + ")")
+	p.arrives(`document.body.innerText.includes("Who are you?")`)
+	p.picture("directory")
+	choose("A guest")
+	p.arrives(`document.body.innerText.includes("none of your groups gives you a role here")`)
+	p.picture("turned-away")
+	p.do(chromedp.Navigate(p.url + "/hosts?labels=none"))
+	p.until("(a => a && (a.click(), true))(" + with + ")")
+	choose("Runa Lock")
+	p.arrives("document.querySelector('.bar')?.innerText.includes('Runa Lock') && location.pathname + location.search === '/hosts?labels=none'")
+
+	config := t.TempDir()
+	said, beside := io.Pipe()
+	run := exec.CommandContext(t.Context(), filepath.Join(o.bin, "wladder"), "sign-in", "-directory")
+	run.Env = append(os.Environ(), "WLADDER_SERVER="+o.URL, "XDG_CONFIG_HOME="+config)
+	run.Stderr, run.Stdout = beside, beside
+	if err := run.Start(); err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan error, 1)
+	go func() { err := run.Wait(); beside.Close(); ended <- err }()
+	lines := bufio.NewReader(said)
+	var heard strings.Builder
+	for !strings.Contains(heard.String(), "which holds the code") {
+		line, err := lines.ReadString('\n')
+		heard.WriteString(line)
+		if err != nil {
+			t.Fatalf("%v; it said %s", err, heard.String())
+		}
+	}
+	at := regexp.MustCompile(`or open (\S+), which`).FindStringSubmatch(heard.String())[1]
+	p.do(chromedp.Navigate(at))
+	p.picture("device")
+	choose("Piet Dyke")
+	p.arrives(`document.body.innerText.includes("The program is signed in.")`)
+	rest, _ := io.ReadAll(lines)
+	if err := <-ended; err != nil || !strings.Contains(string(rest), "signed in to "+o.URL+" as Piet Dyke (viewer)") {
+		t.Errorf("%v: %s%s", err, heard.String(), rest)
+	}
+	show := exec.Command(filepath.Join(o.bin, "wladder"), "sign-in", "-show")
+	show.Env = run.Env
+	if out, err := show.CombinedOutput(); err != nil || !strings.HasPrefix(string(out), "Piet Dyke (piet), viewer, at ") {
+		t.Errorf("%v: %s", err, out)
+	}
 }
 
 // nasty is text that must stay data wherever it goes.

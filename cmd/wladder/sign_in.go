@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"flag"
@@ -28,7 +29,7 @@ var signIn = command{"sign-in", "[NAME]", "sign in on this machine; the password
 			if ok, err := t.show(account); ok {
 				return err
 			}
-			fmt.Fprintf(t.out, "%s (%s), %s, at %s\n", account.Display, account.Name, strings.Join(account.Roles, ", "), t.address())
+			fmt.Fprintf(t.out, "%s (%s), %s, at %s\n", account.Display, account.Name, rolesOf(account), t.address())
 			return nil
 		}
 		c := client.New(t.address(), "")
@@ -92,16 +93,15 @@ func (t *terminal) keepSignIn(out view.SignedIn) error {
 	if err := os.WriteFile(path, data, 0o600); err != nil {
 		return err
 	}
-	roles := strings.Join(out.Account.Roles, ", ")
-	if roles == "" {
-		roles = "viewer"
-	}
-	t.done("signed in to %s as %s (%s)", t.address(), out.Account.Display, roles)
+	t.done("signed in to %s as %s (%s)", t.address(), out.Account.Display, rolesOf(out.Account))
 	if out.Account.MustChange {
 		t.done("%s", "somebody else knows your password; change it now: wladder password")
 	}
 	return nil
 }
+
+// rolesOf says what somebody may do; everybody may read.
+func rolesOf(a view.Account) string { return cmp.Or(strings.Join(a.Roles, ", "), "viewer") }
 
 // hidden reads a line that is not shown where it is typed.
 func (t *terminal) hidden(what string) (string, error) {
