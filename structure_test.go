@@ -47,12 +47,13 @@ var mayImport = map[string]string{
 	"chaos":            "",
 	"bundled":          "",
 	"tell":             "core/written store",
+	"trace":            "core/ladder store version",
 	"version":          "",
 	"docs":             "core/trouble",
 	"manual":           "",
 
 	"cmd/wladder":      "bundled client core/change core/conf core/definition core/finding core/form core/ladder core/outline core/policy core/record core/render core/trouble core/view docs manual version",
-	"cmd/wladderd":     "api console core/expr core/ladder core/record core/view core/written directory engine host manual store store/postmaster tell version",
+	"cmd/wladderd":     "api console core/expr core/ladder core/record core/view core/written directory engine host manual store store/postmaster tell trace version",
 	"cmd/wladder-demo": "client core/ladder core/view demo standin standin/provider",
 	"":                 "", // this test
 }
@@ -65,6 +66,7 @@ var only = map[string]string{
 	"golang.org/x/time/rate":                         "api",
 	"github.com/coreos/go-oidc/v3/oidc":              "directory",
 	"golang.org/x/oauth2":                            "directory",
+	"go.opentelemetry.io/otel/trace":                 "trace",
 	"github.com/prometheus/client_golang/prometheus": "cmd/wladderd",
 	"github.com/chromedp/chromedp":                   "console/chromium",
 	"mvdan.cc/sh/v3/interp":                          "standin",

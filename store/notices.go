@@ -25,8 +25,14 @@ const noticeFor = 24 * time.Hour
 // noticeLease is for how long one server has a notice to deliver.
 const noticeLease = time.Minute
 
-// fired picks entries r of hosts whose guard has fired, of those that came back.
-const fired = `(r.kind <> 'host.restored' or (r.body::jsonb ->> 'undone')::boolean)`
+// GuardFired stands among the kinds of a receiver that hears of hosts that came back where their
+// guard did it alone.
+const GuardFired = "host.restored by its guard"
+
+// heard picks entries r of the kinds that a receiver hears of.
+func heard(kinds string) string {
+	return `(r.kind = any(` + kinds + `) or r.kind = 'host.restored' and (r.body::jsonb ->> 'undone')::boolean and '` + GuardFired + `' = any(` + kinds + `))`
+}
 
 // AddReceiver makes a receiver known, who is told what happens from now on; of one that is known,
 // where and of what it is told.
@@ -55,7 +61,7 @@ func (s *Store) NextNotice(ctx context.Context, name string) (n *Notice, err err
 		var body string
 		next := Notice{}
 		err = tx.QueryRow(ctx, `select r.seq, r.at, r.actor, r.kind, r.subject, r.body, r.hash, r.change, coalesce(c.title, '') from record r left join changes c on c.id = r.change
-			where r.seq > $1 and r.seq <= $2 and r.kind = any($3) and `+fired+` order by r.seq limit 1`, seq, end, kinds).Scan(&e.Seq, &e.At, &e.Actor, &e.Kind, &e.Subject, &body, &e.Hash, &next.Change, &next.Title)
+			where r.seq > $1 and r.seq <= $2 and `+heard(`$3`)+` order by r.seq limit 1`, seq, end, kinds).Scan(&e.Seq, &e.At, &e.Actor, &e.Kind, &e.Subject, &body, &e.Hash, &next.Change, &next.Title)
 		if errors.Is(err, pgx.ErrNoRows) {
 			_, err = tx.Exec(ctx, `update receivers set seq = $2 where name = $1 and seq < $2`, name, end)
 			return err
@@ -86,5 +92,5 @@ func (s *Store) Noticed(ctx context.Context, name string, seq int64, why string)
 
 // Receivers gives who is told, and what waits for each.
 func (s *Store) Receivers(ctx context.Context) ([]view.Receiver, error) {
-	return many[view.Receiver](ctx, s.pool, `select n.name, n.shown as to, n.kinds, n.tries, n.error, n.told_at, n.lost, (select count(*) from record r where r.seq > n.seq and r.kind = any(n.kinds) and `+fired+`)::int as waiting from receivers n order by n.name`)
+	return many[view.Receiver](ctx, s.pool, `select n.name, n.shown as to, n.kinds, n.tries, n.error, n.told_at, n.lost, (select count(*) from record r where r.seq > n.seq and `+heard(`n.kinds`)+`)::int as waiting from receivers n order by n.name`)
 }

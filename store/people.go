@@ -96,7 +96,7 @@ func (s *Store) change(ctx context.Context, actor string, second bool, a ask) (r
 // The kinds of requests, and what they hold.
 const (
 	rolesAsked    = "account.roles"
-	groupsAsked   = "account.groups" // by whom the directory's groups make an admin
+	groupsAsked   = "admin-by-groups" // by whom the directory's groups make an admin
 	passwordAsked = "account.password"
 	enableAsked   = "account.enabled"
 	hostsAsked    = "hosts.changed"

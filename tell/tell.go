@@ -40,7 +40,7 @@ var kinds = map[string][]string{
 	"gate":     {"climb.waiting"},
 	"pause":    {"climb.paused"},
 	"stranded": {"host.stranded"},
-	"guard":    {"host.restored"}, // where the host's guard did it
+	"guard":    {store.GuardFired},
 	"halt":     {"halt.given", "halt.lifted"},
 	"end":      {"climb.completed", "climb.stopped"},
 }

@@ -29,7 +29,7 @@ type config struct {
 	lease, kept, driftEvery time.Duration
 	accounts                string
 	ownClimbs               bool
-	checkpointsTo           string // a URL
+	checkpointsTo, tracesTo string // URLs
 	credentials             string // a file
 	tell                    string // a file
 	signIn                  string // a file
@@ -78,6 +78,8 @@ var keys = []key{
 		field: func(c *config) any { return &c.driftEvery }, limit: "1m or more; 0 for never"},
 	{name: "checkpoints-to", value: "URL", about: "where the record's signed checkpoints are sent as well as to the log, by POST as a CloudEvent",
 		field: func(c *config) any { return &c.checkpointsTo }, limit: "https, or http on loopback"},
+	{name: "traces-to", value: "URL", about: "where each climb is told as an OpenTelemetry trace, by OTLP over HTTP: docs/metrics.md",
+		field: func(c *config) any { return &c.tracesTo }, limit: "https, or http on loopback"},
 	{name: "credentials", value: "file, YAML", about: "other keys, or keys of the ssh-agent, with which some hosts are signed in to: docs/files.md",
 		field: func(c *config) any { return &c.credentials }},
 	{name: "tell", value: "file, YAML", about: "who is told when a review, a gate, a pause or a host asks for a person: docs/climb.md",
@@ -380,9 +382,11 @@ func (c *config) validate() error {
 	if c.driftEvery != 0 && c.driftEvery < time.Minute {
 		wrong("drift-every", "%s is out of range; want 1m or more, or 0 for never", short(c.driftEvery))
 	}
-	if c.checkpointsTo != "" {
-		if err := receiver(c.checkpointsTo); err != nil {
-			wrong("checkpoints-to", "%w", err)
+	for name, to := range map[string]string{"checkpoints-to": c.checkpointsTo, "traces-to": c.tracesTo} {
+		if to != "" {
+			if err := receiver(to); err != nil {
+				wrong(name, "%w", err)
+			}
 		}
 	}
 	if c.logFormat != "text" && c.logFormat != "json" {

@@ -68,6 +68,7 @@ type world struct {
 	subnet, count       int           // of hosts that it knows
 	tokens              map[string]string
 	lease               string // 500ms where unset
+	env                 []string
 }
 
 // program is the server as it is built once for all tests here.
@@ -181,7 +182,7 @@ func (w *world) start() {
 		args = append([]string{"serve"}, args...)
 	}
 	w.server = exec.Command(w.bin, args...)
-	w.server.Env = append(os.Environ(), "WLADDERD_DATABASE="+w.database)
+	w.server.Env = append(append(os.Environ(), "WLADDERD_DATABASE="+w.database), w.env...)
 	var log bytes.Buffer
 	w.server.Stderr = &log
 	if err := w.server.Start(); err != nil {

@@ -21,6 +21,7 @@ import (
 	"wladder/host"
 	"wladder/store"
 	"wladder/tell"
+	"wladder/trace"
 	"wladder/version"
 )
 
@@ -92,6 +93,9 @@ func serve(ctx context.Context, c config, log *slog.Logger, st *store.Store, dia
 	go watchKept(work, log, st, e, c.kept)
 	if c.receivers != nil {
 		go tell.Run(work, log, st, c.receivers)
+	}
+	if c.tracesTo != "" {
+		go trace.Run(work, log, st, c.tracesTo)
 	}
 	if c.driftEvery > 0 {
 		go e.WatchDrift(work, c.driftEvery)
