@@ -83,6 +83,13 @@ var routes = []route{
 	}},
 	{"GET", "/hosts/{name}/key", "The key that a host shows now, beside the pinned one", "admin", false, nil, view.HostKey{}, 200, func(s *Server, c *gin.Context) { give(s, c)(s.Engine.HostKey(c, c.Param("name"))) }},
 	{"POST", "/hosts/{name}/key", "Pin the key that a host shows, whose fingerprint a person has compared; where another is pinned, a second admin has to agree", "admin", true, view.KeyPinned{}, view.HostsLoaded{}, 200, (*Server).pinKey},
+	{"POST", "/hosts/newer", "Ask hosts which fence they have seen, and name those that are newer than this database, after it came back from an older copy", "admin", true, view.CompareOrder{}, view.HostsBeside{}, 200, func(s *Server, c *gin.Context) {
+		var in view.CompareOrder
+		if s.read(c, &in) {
+			out, err := s.Engine.Beside(c, who(c).Name, in.Where, in.Raise)
+			give(s, c)(out, err)
+		}
+	}},
 	{"POST", "/hosts/{name}/fence", "Raise a host's fence to what the host answers, after a database came back from an older copy", "admin", true, nil, view.Raised{}, 200, (*Server).raiseFence},
 	{"POST", "/survey", "Ask hosts what they are", "operator", false, view.SurveyOrder{}, view.Surveyed{}, 200, (*Server).survey},
 

@@ -325,6 +325,11 @@ func (c *Client) LeaveOut(ctx context.Context, id int64, host, because string) e
 	return c.do(ctx, "POST", at(id, "/left-out"), view.Exclusion{Host: host, Because: because})
 }
 
+// NewerHosts asks hosts which fence they have seen, and names those that are newer than the database.
+func (c *Client) NewerHosts(ctx context.Context, where string, raise bool) (view.HostsBeside, error) {
+	return call[view.HostsBeside](ctx, c, "POST", "/hosts/newer", view.CompareOrder{Where: where, Raise: raise})
+}
+
 // RaiseFence raises a host's fence to what the host has seen.
 func (c *Client) RaiseFence(ctx context.Context, host string) (view.Raised, error) {
 	return call[view.Raised](ctx, c, "POST", "/hosts/"+url.PathEscape(host)+"/fence", nil)

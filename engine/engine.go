@@ -335,6 +335,53 @@ func (e *Engine) Sweep(ctx context.Context, kept time.Duration) (swept int64, er
 	return done.Load(), nil
 }
 
+// Beside asks hosts which fence they have seen, in parallel, and gives those that have seen more than
+// this database has given out, or did not answer. With raise, our next fence for each of the first is
+// higher.
+func (e *Engine) Beside(ctx context.Context, actor, where string, raise bool) (all view.HostsBeside, err error) {
+	hosts, err := e.match(ctx, where)
+	if err != nil {
+		return all, err
+	}
+	fences, err := e.Store.Fences(ctx)
+	if err != nil {
+		return all, err
+	}
+	all = view.HostsBeside{Asked: len(hosts), Newer: []view.NewerHost{}, Missed: []view.MissedHost{}}
+	var mu sync.Mutex
+	e.each(len(hosts), func(i int) {
+		name := hosts[i].Name
+		var seen int64
+		err := error(errAside(hosts[i].Aside()))
+		if hosts[i].Aside() == "" {
+			seen, err = e.fence(ctx, hosts[i])
+		}
+		if raise && err == nil && seen > fences[name] {
+			err = e.Store.RaiseFence(ctx, actor, name, seen)
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		if err != nil {
+			all.Missed = append(all.Missed, view.MissedHost{Host: name, Why: err.Error()})
+		} else if seen > fences[name] {
+			all.Newer = append(all.Newer, view.NewerHost{Host: name, Ours: fences[name], Seen: seen, Raised: raise})
+		}
+	})
+	slices.SortFunc(all.Newer, func(a, b view.NewerHost) int { return strings.Compare(a.Host, b.Host) })
+	slices.SortFunc(all.Missed, func(a, b view.MissedHost) int { return strings.Compare(a.Host, b.Host) })
+	return all, nil
+}
+
+// fence asks a host which fence it has seen.
+func (e *Engine) fence(ctx context.Context, h view.Host) (int64, error) {
+	conn, err := e.Dialer.Connect(ctx, target(h))
+	if err != nil {
+		return 0, err
+	}
+	defer conn.Close()
+	return conn.Fence(ctx)
+}
+
 // RaiseFence asks a host which fence it has seen, and has our next one for it be
 // higher: for a database that was lost, or came back from an older copy.
 func (e *Engine) RaiseFence(ctx context.Context, actor, name string) (seen int64, err error) {
@@ -342,12 +389,7 @@ func (e *Engine) RaiseFence(ctx context.Context, actor, name string) (seen int64
 	if err != nil {
 		return 0, err
 	}
-	conn, err := e.Dialer.Connect(ctx, target(h))
-	if err != nil {
-		return 0, err
-	}
-	defer conn.Close()
-	if seen, err = conn.Fence(ctx); err != nil {
+	if seen, err = e.fence(ctx, h); err != nil {
 		return 0, err
 	}
 	return seen, e.Store.RaiseFence(ctx, actor, name, seen)

@@ -100,6 +100,7 @@ type Inventory interface {
 	Missed(ctx context.Context, id int64, why string) error
 	LoadHosts(ctx context.Context, actor string, hosts []view.Host) (view.HostsLoaded, error)
 	RaiseFence(ctx context.Context, actor, name string, to int64) error
+	Fences(ctx context.Context) (map[string]int64, error)
 	// Carriers gives the host keys of machines on which servers run, and the addresses of databases.
 	Carriers(ctx context.Context) (keys, addresses []string, err error)
 	// ToSweep gives hosts where something is kept for longer than it has to be, at

@@ -118,7 +118,7 @@ type climbRow struct {
 const climbColumns = `select id, change, digest, plan, state, open, accepted, returns, why, then_back, rolls_back from climbs `
 
 func (s *Store) setClimb(ctx context.Context, tx pgx.Tx, actor string, c climbRow, state ladder.ClimbState, why string) error {
-	if _, err := tx.Exec(ctx, `update climbs set state = $2, why = $3, ended_at = case when $2 in ('completed', 'stopped') then now() end where id = $1`, c.ID, string(state), why); err != nil {
+	if _, err := tx.Exec(ctx, `update climbs set state = $2, why = $3, from_copy = false, ended_at = case when $2 in ('completed', 'stopped') then now() end where id = $1`, c.ID, string(state), why); err != nil {
 		return err
 	}
 	ended := state.Final()

@@ -178,6 +178,9 @@ func (s *Store) Hosts(ctx context.Context) ([]view.Host, error) {
 // fails keeps others waiting. None where a host run is under way. An hour more is
 // given, for clocks that differ.
 func (s *Store) ToSweep(ctx context.Context, kept time.Duration, limit int) ([]view.Host, error) {
+	if s.AnotherCopy() {
+		return nil, nil
+	}
 	return s.reachable(ctx, func() ([]view.Host, error) {
 		return many[view.Host](ctx, s.pool, hostColumns+`h where`+serving+`and coalesce(aside_until, '-infinity') < now() and exists (select from host_runs r where r.host_id = h.id and `+ended+`
 				and r.updated_at + $1::interval + '1 hour' < now() and r.updated_at + $1::interval + '1 hour' > coalesce(h.swept_at, '-infinity'))
@@ -266,6 +269,19 @@ func (s *Store) NoteAsk(ctx context.Context, actor, where, service string, asks 
 // maxRaise bounds how far a fence is raised at once, so that no host can use up
 // the numbers.
 const maxRaise = 1_000_000_000
+
+// Fences gives the newest fence of each host that is in service, by name.
+func (s *Store) Fences(ctx context.Context) (map[string]int64, error) {
+	all, err := many[struct {
+		Name  string
+		Fence int64
+	}](ctx, s.pool, `select name, fence from hosts where`+serving)
+	fences := map[string]int64{}
+	for _, h := range all {
+		fences[h.Name] = h.Fence
+	}
+	return fences, err
+}
 
 // RaiseFence raises one host's fence to what the host answered when it refused
 // us: its database was lost, or came back from an older copy.

@@ -99,10 +99,13 @@ type moved struct {
 
 // ClaimRuns takes host runs under way that nobody has, or whose lease has
 // lapsed, with a higher fence each; never those that this server holds itself,
-// and could not renew for a while.
+// and could not renew for a while. From another copy of the database none is taken: hosts may be newer.
 func (s *Store) ClaimRuns(ctx context.Context, me Server, limit int, held []int64) ([]*Claimed, error) {
+	if s.AnotherCopy() {
+		return nil, nil
+	}
 	return s.claimed(ctx, s.pool, me, `select r.id, r.host_id from host_runs r join climbs c on c.id = r.climb join plans p on p.id = c.plan
-		where r.`+underWay+` and r.lease_until < now() and r.id <> all($6::bigint[]) and `+carried(`$7`)+` order by r.id limit $5 for update of r skip locked`, limit, orEmpty(held), me.Scripts)
+		where r.`+underWay+` and r.lease_until < now() and r.id <> all($6::bigint[]) and not c.from_copy and `+carried(`$7`)+` order by r.id limit $5 for update of r skip locked`, limit, orEmpty(held), me.Scripts)
 }
 
 // RenewLeases keeps the runs that a server works on, given with their fences,

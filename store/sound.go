@@ -11,6 +11,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"wladder/core/ladder"
 	"wladder/core/record"
 	"wladder/core/trouble"
 )
@@ -25,10 +26,21 @@ const seam = "record.seam"
 // Sound says why nothing may go forward: a *Conflict where the record was found not to
 // hold.
 func (s *Store) Sound() error {
-	if b := s.broken.Load(); b != nil {
+	b := s.broken.Load()
+	if b != nil && b.Copy {
+		return conflict("the record does not hold (%v). Nothing is approved or started, and no host is touched: hosts may be newer than this copy; armed guards put theirs back by themselves. docs/keeping.md says how to go on from it", b)
+	}
+	if b != nil {
 		return conflict("the record does not hold (%v). Nothing is approved or started; hosts under way are finished or put back. Compare the database with a backup; docs/security.md says what to do", b)
 	}
 	return nil
+}
+
+// AnotherCopy tells whether the database is another copy than the one that this server has seen last,
+// so that hosts may be newer than it.
+func (s *Store) AnotherCopy() bool {
+	b := s.broken.Load()
+	return b != nil && b.Copy
 }
 
 // breaks notes that the record does not hold. Only a start of the server, or two
@@ -192,16 +204,20 @@ func contains(ctx context.Context, q interface {
 	err := q.QueryRow(ctx, `select hash from record where seq = $1`, kept.Seq).Scan(&hash)
 	switch {
 	case errors.Is(err, pgx.ErrNoRows):
-		return &record.Broken{Seq: kept.Seq, What: "is missing: this server has seen a record that went as far; the database is an older copy, or was cut short"}
+		return &record.Broken{Seq: kept.Seq, What: "is missing: this server has seen a record that went as far; the database is an older copy, or was cut short", Copy: true}
 	case err == nil && hash != kept.Hash:
-		return &record.Broken{Seq: kept.Seq, What: "is another than this server has seen; the database is another copy"}
+		return &record.Broken{Seq: kept.Seq, What: "is another than this server has seen; the database is another copy", Copy: true}
 	}
 	return err
 }
 
+// fromCopy is why climbs pause that were under way in a copy.
+const fromCopy = "the database came back from an older copy, and hosts may be newer than it; wladder hosts-newer names those that are; then resume"
+
 // GoOn has the record go on from an older copy of the database, after two admins have
 // said so with their passwords on the server's own machine. An entry names the head
-// that was lost and the one that is gone on from, for ever. The copy itself must hold.
+// that was lost and the one that is gone on from, for ever. The copy itself must hold. Climbs that were
+// under way in it pause, and their hosts are left alone until a person gives an order: they may be newer.
 func (s *Store) GoOn(ctx context.Context, admins map[string]string) error {
 	if len(admins) != 2 {
 		return unfit("want two admins")
@@ -228,7 +244,20 @@ func (s *Store) GoOn(ctx context.Context, admins map[string]string) error {
 	}
 	s.broken.Store(nil)
 	err = s.tx(ctx, func(tx pgx.Tx) error {
-		return s.happened(ctx, tx, strings.Join(names, " and "), seam, 0, "record", map[string]any{"lost": map[string]any{"seq": lost.Seq, "hash": lost.Hash}, "from": map[string]any{"seq": from.Seq, "hash": from.Hash}})
+		who := strings.Join(names, " and ")
+		climbs, err := many[climbRow](ctx, tx, climbColumns+`where ended_at is null order by id for update`)
+		for _, c := range climbs {
+			if err == nil {
+				err = s.setClimb(ctx, tx, who, c, ladder.Paused, fromCopy)
+			}
+		}
+		if err == nil {
+			_, err = tx.Exec(ctx, `update climbs set from_copy = true where ended_at is null`)
+		}
+		if err != nil {
+			return err
+		}
+		return s.happened(ctx, tx, who, seam, 0, "record", map[string]any{"lost": map[string]any{"seq": lost.Seq, "hash": lost.Hash}, "from": map[string]any{"seq": from.Seq, "hash": from.Hash}})
 	})
 	if err != nil {
 		return err

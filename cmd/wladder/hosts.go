@@ -345,3 +345,36 @@ var survey = command{"survey", "", "ask machines what they are", func(f *flag.Fl
 		return nil
 	}
 }}
+
+var hostsNewer = command{"hosts-newer", "", "after the database came back from an older copy: ask machines what they have seen, and name those that are newer than it", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	where := f.String("where", "", "only the hosts that this expression fits")
+	raise := f.Bool("raise", false, "have our next fence for each of these be above what it has seen, so that it takes orders from us again")
+	return func(ctx context.Context, t *terminal, _ []string) error {
+		out, err := t.client().NewerHosts(ctx, *where, *raise)
+		if err != nil {
+			return err
+		}
+		if ok, err := t.show(out); err != nil {
+			return err
+		} else if !ok {
+			fmt.Fprintf(t.out, "%s asked: %d newer than the database, %d not reached\n", counted(out.Asked, "host"), len(out.Newer), len(out.Missed))
+			for _, h := range out.Newer {
+				text := fmt.Sprintf("has seen fence %d; the database knows of %d", h.Seen, h.Ours)
+				if h.Raised {
+					text = fmt.Sprintf("has seen fence %d; our next one is above it now", h.Seen)
+				}
+				fmt.Fprintf(t.out, "%s: %s\n", plain(h.Host), text)
+			}
+			for _, h := range out.Missed {
+				fmt.Fprintf(t.out, "%s: not reached: %s\n", plain(h.Host), plain(h.Why))
+			}
+			if len(out.Newer) > 0 && !*raise {
+				fmt.Fprintln(t.out, "wladder drift shows which files differ from what the database knows. To go on with these hosts: wladder hosts-newer -raise")
+			}
+		}
+		if len(out.Missed) > 0 || len(out.Newer) > 0 && !*raise {
+			return errNotWell
+		}
+		return nil
+	}
+}}

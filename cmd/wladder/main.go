@@ -34,7 +34,7 @@ func groups() []group {
 	return []group{
 		{"Local files, without a server", []command{settings, retouch}},
 		{"Signing in", []command{signIn, signOut, passwordCommand, signInsCommand, tokenCommand}},
-		{"Hosts", []command{hostsCommand, hostCommand, hostsLoad, survey, ask, compare, driftCommand}},
+		{"Hosts", []command{hostsCommand, hostCommand, hostsLoad, survey, ask, compare, driftCommand, hostsNewer}},
 		{"Services: how software is configured and looked after", []command{services, serviceCommand, bundledCommand, servicesLoad, servicesApprove, servicesWithdraw, secretCommand, secretsCommand}},
 		{"A change, from draft to offer", []command{draft, formsCommand, formLoad, changes, show, rehearse, diff, findings, acknowledge, override, share, takeOver, offer, withdraw}},
 		{"Review", []command{comment, approve, decline, withdrawApproval, reviewCommand, leaveOut}},

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -177,4 +178,116 @@ func TestDatabaseOfYesterday(t *testing.T) {
 		}
 	}
 	climb(4096)
+}
+
+// TestCopyOfLastNight restores a backup that was made in the middle of a climb, beside hosts on which
+// that climb and a later one have ended since: none of them is acted on, each is named, and after the
+// steps of docs/keeping.md work goes on from what stands there.
+func TestCopyOfLastNight(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 48, 4)
+	ctx := t.Context()
+	database, restored := postmaster.Empty(t), t.TempDir()
+	run := w.keeping(database, restored)
+	night := w.climbTo(1024, "true", 4, "{stages: [{up-to: 1}, {hosts: all}], soak: 4s}")
+	w.until(night, func(d view.ChangeDetail) bool { return d.Counts[ladder.Soaking] == 1 })
+	run("backup")
+	w.until(night, ended)
+	later := w.climbTo(2048, `name != "b03"`, 3, "{stages: [{hosts: all}], soak: 100ms}")
+	w.until(later, ended)
+	w.kill()
+	state := func() (all string) {
+		for _, h := range w.hosts {
+			for _, name := range append(h.Files.List("/etc"), h.Files.List("/var/lib/wladder")...) {
+				if data, err := h.Files.Read(name); err == nil && !strings.HasSuffix(name, "/fence") {
+					all += name + "\n" + string(data) + "\n"
+				}
+			}
+		}
+		return all
+	}
+	before := state()
+	if strings.Count(before, "2048") == 0 || !strings.Contains(before, "/runs/") {
+		t.Fatalf("the hosts hold %s", before)
+	}
+	head, err := os.ReadFile(filepath.Join(w.data, "record-head"))
+	people, err2 := os.ReadFile(filepath.Join(w.data, "people"))
+	run("restore")
+	if err := errors.Join(err, err2, os.WriteFile(filepath.Join(restored, "record-head"), head, 0o600), os.WriteFile(filepath.Join(restored, "people"), people, 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	ran := func() (all int) {
+		for _, h := range w.hosts {
+			all += len(h.Ran())
+		}
+		return all
+	}
+	so := ran()
+	untouched := func(when string) {
+		t.Helper()
+		for wait := time.Now().Add(2500 * time.Millisecond); time.Now().Before(wait); time.Sleep(100 * time.Millisecond) { // five leases
+			if n := ran(); n != so {
+				t.Fatalf("%s: %d scripts ran on hosts", when, n-so)
+			}
+		}
+		if state() != before {
+			t.Errorf("%s: hosts are not what they were", when)
+		}
+	}
+	w.data, w.database = restored, database
+	w.start()
+	if err := w.as("oda").Order(ctx, night, ladder.Resume, "all is well"); err == nil || !strings.Contains(err.Error(), "older copy") {
+		t.Errorf("resumed on the copy: %v", err)
+	}
+	untouched("before anybody said so")
+	w.kill()
+	cmd := exec.Command(w.bin, "go-on-from-copy", "-data", restored, "ada", "ben")
+	cmd.Env = append(os.Environ(), "WLADDERD_DATABASE="+w.database)
+	cmd.Stdin = strings.NewReader("a long password\na long password\n")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	w.start()
+	d, err := w.as("ines").Change(ctx, night)
+	if err != nil || d.Climb.State != ladder.Paused || !strings.Contains(d.Climb.Why, "wladder hosts-newer") {
+		t.Errorf("the climb of the copy: %+v, %v", d.Climb, err)
+	}
+	untouched("after two admins said so")
+	named := func(raise bool) (all string) {
+		t.Helper()
+		out, err := w.as("ada").NewerHosts(ctx, "", raise)
+		if err != nil || out.Asked != 4 || len(out.Missed) > 0 {
+			t.Errorf("asked: %+v, %v", out, err)
+		}
+		for _, h := range out.Newer {
+			all += fmt.Sprintf("%s %d>%d ", h.Host, h.Seen, h.Ours)
+		}
+		return all
+	}
+	if got, want := named(false), "b00 2>1 b01 2>0 b02 2>0 b03 1>0 "; got != want {
+		t.Errorf("newer are %s; want %s", got, want)
+	}
+	named(true)
+	if got := named(false); got != "" {
+		t.Errorf("newer are still %s", got)
+	}
+	if state() != before {
+		t.Error("being asked, hosts are not what they were")
+	}
+	if err := w.as("oda").Order(ctx, night, ladder.Resume, "compared"); err != nil {
+		t.Fatal(err)
+	}
+	d = w.until(night, func(d view.ChangeDetail) bool { return ended(d) || d.Climb.State == ladder.Paused })
+	for n, h := range w.hosts {
+		text, _ := h.Files.Read(confPath)
+		r := w.run(night, fmt.Sprintf("b%02d", n))
+		if want := map[bool]string{true: "1024", false: "2048"}[n == 3]; !strings.Contains(string(text), "worker_connections "+want) {
+			t.Errorf("b%02d is %s (%s) and holds %s", n, r.State, r.Why, text)
+		}
+		t.Logf("b%02d is %s: %s", n, r.State, r.Why)
+	}
+	again := w.climbTo(4096, "true", 4, "{stages: [{hosts: all}], soak: 100ms}")
+	if d := w.until(again, ended); d.Counts[ladder.Done] != 4 {
+		t.Errorf("from there: %v", d.Counts)
+	}
 }

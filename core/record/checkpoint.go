@@ -117,7 +117,7 @@ func Import(r io.Reader, key ed25519.PublicKey) (Chain, Checkpoint, error) {
 		d := json.NewDecoder(bytes.NewReader(lines.Bytes()))
 		d.DisallowUnknownFields()
 		if err := d.Decode(&line); err != nil {
-			return chain, Checkpoint{}, &Broken{chain.Seq + 1, "cannot be read: " + err.Error()}
+			return chain, Checkpoint{}, &Broken{Seq: chain.Seq + 1, What: "cannot be read: " + err.Error()}
 		}
 		if line.Checkpoint == nil {
 			if err := chain.Add(line.Entry); err != nil {
@@ -132,7 +132,7 @@ func Import(r io.Reader, key ed25519.PublicKey) (Chain, Checkpoint, error) {
 		}
 		c := *line.Checkpoint
 		if lines.Scan() {
-			return chain, c, &Broken{chain.Seq + 1, "stands behind the checkpoint"}
+			return chain, c, &Broken{Seq: chain.Seq + 1, What: "stands behind the checkpoint"}
 		}
 		if err := c.Verify(key); err != nil {
 			return chain, c, err
@@ -142,5 +142,5 @@ func Import(r io.Reader, key ed25519.PublicKey) (Chain, Checkpoint, error) {
 	if err := lines.Err(); err != nil {
 		return chain, Checkpoint{}, err
 	}
-	return chain, Checkpoint{}, &Broken{chain.Seq + 1, "is missing: no checkpoint ends this export, so that nobody can tell whether it was cut short"}
+	return chain, Checkpoint{}, &Broken{Seq: chain.Seq + 1, What: "is missing: no checkpoint ends this export, so that nobody can tell whether it was cut short"}
 }

@@ -69,6 +69,8 @@ type Chain struct {
 type Broken struct {
 	Seq  int64
 	What string
+	// Copy tells that the chain itself may hold, and is another copy than the one that was seen last.
+	Copy bool
 }
 
 func (b *Broken) Error() string {
@@ -82,13 +84,13 @@ func (b *Broken) Error() string {
 func (c *Chain) Add(e Entry) error {
 	switch sealed, err := Seal(c.Hash, e); {
 	case e.Seq != c.Seq+1:
-		return &Broken{c.Seq + 1, fmt.Sprintf("is missing; the next one there is %d", e.Seq)}
+		return &Broken{Seq: c.Seq + 1, What: fmt.Sprintf("is missing; the next one there is %d", e.Seq)}
 	case e.Prev != c.Hash:
-		return &Broken{e.Seq, "does not follow the entry before it"}
+		return &Broken{Seq: e.Seq, What: "does not follow the entry before it"}
 	case err != nil:
-		return &Broken{e.Seq, "cannot be read: " + err.Error()}
+		return &Broken{Seq: e.Seq, What: "cannot be read: " + err.Error()}
 	case sealed.Hash != e.Hash:
-		return &Broken{e.Seq, "was altered: its hash is not that of its contents"}
+		return &Broken{Seq: e.Seq, What: "was altered: its hash is not that of its contents"}
 	}
 	c.Seq, c.Hash = e.Seq, e.Hash
 	return nil
@@ -98,7 +100,7 @@ func (c *Chain) Add(e Entry) error {
 // short is shorter than its head says.
 func (c *Chain) End(head Chain) error {
 	if *c != head {
-		return &Broken{c.Seq + 1, fmt.Sprintf("is missing: the record should end with entry %d", head.Seq)}
+		return &Broken{Seq: c.Seq + 1, What: fmt.Sprintf("is missing: the record should end with entry %d", head.Seq)}
 	}
 	return nil
 }

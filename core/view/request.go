@@ -105,6 +105,29 @@ type (
 	Raised struct {
 		To int64 `json:"to"`
 	}
+	// CompareOrder names the hosts that are asked which fence they have seen; empty is all.
+	CompareOrder struct {
+		Where string `json:"where"`
+		Raise bool   `json:"raise"` // have our next fences be above theirs
+	}
+	// HostsBeside tells which hosts are newer than the database.
+	HostsBeside struct {
+		Asked  int          `json:"asked"`
+		Newer  []NewerHost  `json:"newer"`
+		Missed []MissedHost `json:"missed"`
+	}
+	// NewerHost is one that has seen a higher fence than this database has given out.
+	NewerHost struct {
+		Host   string `json:"host"`
+		Ours   int64  `json:"ours"`
+		Seen   int64  `json:"seen"`
+		Raised bool   `json:"raised"`
+	}
+	// MissedHost is one that could not be asked.
+	MissedHost struct {
+		Host string `json:"host"`
+		Why  string `json:"why"`
+	}
 	// Exclusion takes a host out of an approved plan.
 	Exclusion struct {
 		Host    string `json:"host"`

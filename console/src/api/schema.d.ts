@@ -1092,6 +1092,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hosts/newer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask hosts which fence they have seen, and name those that are newer than this database, after it came back from an older copy
+         * @description Needs the role admin. Needs a signed-in person, not a token.
+         */
+        post: operations["postHostsNewer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts/{name}": {
         parameters: {
             query?: never;
@@ -2194,6 +2214,10 @@ export interface components {
             /** Format: int64 */
             to?: number;
         };
+        CompareOrder: {
+            raise: boolean;
+            where: string;
+        };
         Compared: {
             address?: string;
             alike?: number;
@@ -2511,6 +2535,11 @@ export interface components {
             title: string;
             unit: string;
         };
+        HostsBeside: {
+            asked: number;
+            missed: components["schemas"]["MissedHost"][];
+            newer: components["schemas"]["NewerHost"][];
+        };
         HostsLoaded: {
             added: number;
             asked: number;
@@ -2585,6 +2614,10 @@ export interface components {
             group: string;
             read: boolean;
         };
+        MissedHost: {
+            host: string;
+            why: string;
+        };
         NewComment: {
             digest?: string;
             file?: string;
@@ -2609,6 +2642,14 @@ export interface components {
             days: number;
             label: string;
             scopes: string[];
+        };
+        NewerHost: {
+            host: string;
+            /** Format: int64 */
+            ours: number;
+            raised: boolean;
+            /** Format: int64 */
+            seen: number;
         };
         NotBack: {
             again: boolean;
@@ -5196,6 +5237,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HostsLoaded"];
+                };
+            };
+            /** @description A problem, as in RFC 9457 */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postHostsNewer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompareOrder"];
+            };
+        };
+        responses: {
+            /** @description Ask hosts which fence they have seen, and name those that are newer than this database, after it came back from an older copy */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostsBeside"];
                 };
             };
             /** @description A problem, as in RFC 9457 */
