@@ -18,10 +18,10 @@ func TestInsidePackage(t *testing.T) {
 	if before == "" {
 		t.Skip("SKIPPED: the version before could not be built; no upgrade was tried")
 	}
-	const server, one, two = 93, 205, 206
-	boot(t, server, one, two)
+	const server, one, two, three = 93, 205, 206, 207
+	boot(t, server, one, two, three)
 	names, scanned := "", "ssh-keyscan -t ed25519"
-	for i, n := range []int{one, two} {
+	for i, n := range []int{one, two, three} {
 		names += fmt.Sprintf("10.77.0.%d pages-%d\n", n+2, i+1)
 		scanned += fmt.Sprintf(" pages-%d", i+1)
 		on(t, n, "systemctl start nginx")
@@ -63,26 +63,13 @@ func TestInsidePackage(t *testing.T) {
 	}
 	as("ben", password+"\n", "wladder sign-in ben")
 	key := on(t, server, "runuser -u wladderd -- wladderd -data /var/lib/wladderd -show-key")
-	for i, n := range []int{one, two} {
+	for i, n := range []int{one, two, three} {
 		on(t, n, "cat >>/root/.ssh/authorized_keys <<'END'\n"+key+"END")
 		on(t, server, fmt.Sprintf(`echo "- {name: pages-%d, address: 'pages-%d:22', login: root, labels: {web: nginx}}" >>/root/hosts.yaml`, i+1, i+1))
 	}
 	as("ada", "", "wladder hosts-load -known-hosts known_hosts hosts.yaml")
 	loaded := as("ada", "", "wladder services-load nginx.yaml")
 	as("ben", "", "wladder services-approve -digest "+lastWord(loaded)+" nginx")
-	on(t, server, "cat >/root/change.yaml <<'END'\n"+`title: Connections
-reason: an upgrade under way
-service: nginx
-where: labels.web == "nginx"
-count: 2
-edits: [{set: events/worker_connections, file: main, to: 1024}]
-ladder: {stages: [{up-to: 1}, {hosts: all}], soak: 12s}
-`+"END")
-	as("ines", "", "wladder draft change.yaml")
-	digest := digestPrinted.FindStringSubmatch(as("ines", "", "wladder rehearse 1"))[1]
-	as("ines", "", "wladder offer 1")
-	as("oda", "", "wladder approve -digest "+digest+" 1")
-	as("oda", "", "wladder climb 1")
 	until := func(what, want string) string {
 		t.Helper()
 		for deadline := time.Now().Add(120 * time.Second); ; time.Sleep(200 * time.Millisecond) {
@@ -95,7 +82,62 @@ ladder: {stages: [{up-to: 1}, {hosts: all}], soak: 12s}
 			}
 		}
 	}
-	until("wladder show 1", "soaking")
+	// A change in every state, before the one that climbs meanwhile.
+	changes := 0
+	draft := func(title, where string, to, hosts int, ladder string) string {
+		t.Helper()
+		on(t, server, fmt.Sprintf("cat >/root/change.yaml <<'END'\ntitle: %s\nreason: an upgrade under way\nservice: nginx\nwhere: %s\ncount: %d\nedits: [{set: events/worker_connections, file: main, to: %d}]\nladder: %s\nEND", title, where, hosts, to, ladder))
+		as("ines", "", "wladder draft change.yaml")
+		changes++
+		return fmt.Sprint(changes)
+	}
+	rehearsed := func(n string) (digest string) {
+		t.Helper()
+		return digestPrinted.FindStringSubmatch(as("ines", "", "wladder rehearse "+n))[1]
+	}
+	approved := func(n string) string {
+		t.Helper()
+		digest := rehearsed(n)
+		as("ines", "", "wladder offer "+n)
+		as("oda", "", "wladder approve -digest "+digest+" "+n)
+		return n
+	}
+	const short, alone = "{stages: [{hosts: all}], soak: 1s}", `name == "pages-1"`
+	states := map[string]string{}
+	first := approved(draft("Countered", alone, 900, 1, short))
+	as("oda", "", "wladder climb "+first)
+	until("wladder show "+first, "state     completed")
+	as("ines", "", "wladder counter -because 'the map is slow' "+first)
+	changes++
+	back := approved(fmt.Sprint(changes))
+	as("oda", "", "wladder climb "+back)
+	until("wladder show "+back, "state     completed")
+	states[first], states[back] = "countered", "completed"
+	stopped := approved(draft("Stopped", alone, 901, 1, "{stages: [{hosts: all}], soak: 60s}"))
+	as("oda", "", "wladder climb "+stopped)
+	until("wladder show "+stopped, "soaking")
+	as("oda", "", "wladder stop -because 'not today' "+stopped)
+	until("wladder show "+stopped, "state     stopped")
+	states[stopped] = "stopped"
+	states[draft("Draft", alone, 902, 1, short)] = "draft"
+	n := draft("Rehearsed", alone, 903, 1, short)
+	rehearsed(n)
+	states[n] = "rehearsed"
+	n = draft("Offered", alone, 904, 1, short)
+	rehearsed(n)
+	as("ines", "", "wladder offer "+n)
+	states[n] = "offered"
+	n = draft("Withdrawn", alone, 905, 1, short)
+	as("ines", "", "wladder withdraw -because 'not needed' "+n)
+	states[n] = "withdrawn"
+	waits := approved(draft("Approved", `name == "pages-3"`, 906, 1, short))
+	states[waits] = "approved"
+	if asked := as("ada", "", "wladder account -roles author,admin ines"); !strings.Contains(asked, "second admin") {
+		t.Errorf("asked: %s", asked)
+	}
+	climbing := approved(draft("Connections", `labels.web == "nginx" && name != "pages-3"`, 1024, 2, "{stages: [{up-to: 1}, {hosts: all}], soak: 12s}"))
+	as("oda", "", "wladder climb "+climbing)
+	until("wladder show "+climbing, "soaking")
 
 	// The upgrade, under it.
 	out := on(t, server, "apt-get install -y /root/now.deb && wladderd version && systemctl is-active wladderd")
@@ -103,21 +145,39 @@ ladder: {stages: [{up-to: 1}, {hosts: all}], soak: 12s}
 		t.Errorf("upgraded: %s", out)
 	}
 	refused, err := try(server, "dpkg --purge wladder")
-	if err == nil || !strings.Contains(refused, "change 1: its climb has not ended") || !strings.Contains(refused, "its guard is armed") {
+	if err == nil || !strings.Contains(refused, "change "+climbing+": its climb has not ended") || !strings.Contains(refused, "its guard is armed") {
 		t.Errorf("purged under a climb: %v: %s", err, refused)
 	}
-	until("wladder show 1", "state     completed")
+	until("wladder show "+climbing, "state     completed")
 	for _, n := range []int{one, two} {
 		if now := on(t, n, "nginx -T 2>/dev/null | grep worker_connections"); !strings.Contains(now, "1024") {
 			t.Errorf("h%d: %s", n, now)
 		}
 	}
 	as("ines", "", "wladder record -verify")
+	states[climbing] = "completed"
+	for n, want := range states {
+		if shown := as("ines", "", "wladder show "+n); !strings.Contains(shown, "state     "+want) {
+			t.Errorf("change %s is not %s any more:\n%s", n, want, shown)
+		}
+		if want != "draft" && want != "withdrawn" && !strings.Contains(as("ines", "", "wladder diff "+n), "worker_connections") {
+			t.Errorf("change %s has no diff any more", n)
+		}
+	}
+	if len(states) != 9 {
+		t.Errorf("%d states were tried", len(states))
+	}
+	as("oda", "", "wladder climb "+waits) // approved before
+	until("wladder show "+waits, "state     completed")
+	as("ben", "", "wladder request -agree 1")
+	if who := as("ines", "", "wladder sign-in -show"); !strings.Contains(who, "admin") {
+		t.Errorf("what was asked for before is not so: %s", who)
+	}
 	if checked := as("root", "", "wladderd check"); strings.Contains(checked, "wrong") || !strings.Contains(checked, "a server answers on 127.0.0.1:8480, and is ready") {
 		t.Errorf("checked: %s", checked)
 	}
 	listed := as("root", "", "wladderd diagnostics /tmp/diagnostics.tar.gz >/dev/null && tar -xzOf /tmp/diagnostics.tar.gz")
-	if !strings.Contains(listed, `"host run done": 2`) || !strings.Contains(listed, "msg=serving") {
+	if !strings.Contains(listed, `"host run done": 5`) || !strings.Contains(listed, "msg=serving") {
 		t.Errorf("diagnostics: %s", listed)
 	}
 	exposure := on(t, server, "systemd-analyze security wladderd.service 2>/dev/null | tail -1")
