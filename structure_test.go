@@ -50,7 +50,7 @@ var mayImport = map[string]string{
 	"trace":            "core/ladder store version",
 	"version":          "",
 	"docs":             "core/trouble",
-	"manual":           "",
+	"manual":           "core/written",
 
 	"cmd/wladder":      "bundled client core/change core/conf core/definition core/finding core/form core/ladder core/outline core/policy core/record core/render core/trouble core/view docs manual version",
 	"cmd/wladderd":     "api console core/expr core/ladder core/record core/view core/written directory engine host manual store store/postmaster tell trace version",

@@ -43,14 +43,13 @@ func (p Program) Page(w io.Writer) error {
 	b.WriteString(".SH COMMANDS\n")
 	for _, c := range p.Commands {
 		fmt.Fprintf(&b, ".SS %s\n%s.\n", text(strings.TrimSpace(p.Name+" "+c.Name+" "+c.Operands)), text(capital(c.Summary)))
-		c.Flags.VisitAll(func(f *flag.Flag) {
-			value, about := flag.UnquoteUsage(f)
-			fmt.Fprintf(&b, ".TP\n.B \\-%s", text(f.Name))
-			if value != "" {
-				fmt.Fprintf(&b, " \\fI%s\\fR", text(value))
+		for _, o := range c.options() {
+			fmt.Fprintf(&b, ".TP\n.B \\-%s", text(o.name))
+			if o.value != "" {
+				fmt.Fprintf(&b, " \\fI%s\\fR", text(o.value))
 			}
-			fmt.Fprintf(&b, "\n%s\n", text(strings.TrimPrefix(about, value+": ")))
-		})
+			fmt.Fprintf(&b, "\n%s\n", text(o.told()))
+		}
 	}
 	for _, s := range p.Others {
 		fmt.Fprintf(&b, ".SH %s\n", text(strings.ToUpper(s.Title)))

@@ -23,10 +23,7 @@ var changes = command{"changes", "", "where each change stands, and what is aske
 	f.StringVar(&only.Service, "service", "", "only those that concern this service")
 	f.StringVar(&only.Author, "author", "", "only those by this author")
 	f.IntVar(&only.Limit, "limit", 0, "the newest so many; 500 at most")
-	return func(ctx context.Context, t *terminal, args []string) error {
-		if len(args) > 0 {
-			return usagef("takes no operand")
-		}
+	return func(ctx context.Context, t *terminal, _ []string) error {
 		if only.State != "" && !slices.Contains(change.States, change.State(only.State)) {
 			return usagef("-state %s: no change is ever so", only.State)
 		}

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"wladder/client"
+	"wladder/manual"
 )
 
 // command is one subcommand; prepare declares its flags and gives what runs.
@@ -106,10 +107,13 @@ func run(ctx context.Context, t *terminal, args []string) int {
 		operands, err := parsed(flags, args)
 		switch {
 		case errors.Is(err, flag.ErrHelp):
-			c.help(t.out, flags)
+			c.manual(flags).Help(t.out, "wladder", helpWidth, wrap)
 			return 0
 		case err != nil:
-			fmt.Fprintf(t.errs, "wladder %s: %v; wladder help %s lists its flags\n", name, err, name)
+			fmt.Fprintf(t.errs, "wladder %s: %v; wladder help %s lists its flags\n", name, c.manual(flags).Mistake(err), name)
+			return exitUsage
+		case c.operands == "" && len(operands) > 0:
+			fmt.Fprintf(t.errs, "wladder %s: takes no operand, and %q is one; wladder help %s lists its flags\n", name, operands[0], name)
 			return exitUsage
 		}
 		err = do(ctx, t, operands)
@@ -133,22 +137,9 @@ func (t *terminal) flags(c command) (*flag.FlagSet, func(context.Context, *termi
 	return flags, c.prepare(flags)
 }
 
-// help tells what a command does, and its flags.
-func (c command) help(w io.Writer, flags *flag.FlagSet) {
-	fmt.Fprintf(w, "%s\n%s\n\n", strings.TrimSpace("wladder "+c.name+" [flags] "+c.operands), strings.Join(wrap(strings.ToUpper(c.summary[:1])+c.summary[1:]+".", helpWidth), "\n"))
-	flags.VisitAll(func(f *flag.Flag) {
-		value, about := flag.UnquoteUsage(f)
-		switch value {
-		case "string":
-			value = "TEXT"
-		case "int":
-			value = "N"
-		}
-		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "0s" {
-			about += fmt.Sprintf(" (by default %s)", f.DefValue)
-		}
-		fmt.Fprintf(w, "  %s\n      %s\n", strings.TrimSpace("-"+f.Name+" "+value), strings.Join(wrap(strings.TrimPrefix(about, value+": "), helpWidth-6), "\n      "))
-	})
+// manual is the command as its help and the manual page tell it.
+func (c command) manual(flags *flag.FlagSet) manual.Command {
+	return manual.Command{Name: c.name, Operands: c.operands, Summary: c.summary, Flags: flags}
 }
 
 // parsed takes flags before and behind the operands, as most programs do: package flag

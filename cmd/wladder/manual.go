@@ -34,9 +34,6 @@ func init() { manualCommand.prepare = prepareManual } // it lists all commands, 
 func prepareManual(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
 	form := f.String("form", "page", "`WHAT` to print: page (in man's format), bash or zsh")
 	return func(_ context.Context, t *terminal, args []string) error {
-		if len(args) > 0 {
-			return usagef("unexpected %q: it takes flags only", args[0])
-		}
 		p := manual.Program{Name: "wladder", Section: 1, Version: version.Number(), Summary: summary, About: []string{about},
 			Others: []manual.Section{
 				{Title: "Flags of every command", Text: []string{"-json: print JSON. -server ADDRESS: the server's address; else WLADDER_SERVER, else the one signed in to."}},
@@ -48,7 +45,7 @@ func prepareManual(f *flag.FlagSet) func(context.Context, *terminal, []string) e
 		for _, c := range commands() {
 			flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
 			c.prepare(flags)
-			p.Commands = append(p.Commands, manual.Command{Name: c.name, Operands: c.operands, Summary: c.summary, Flags: flags})
+			p.Commands = append(p.Commands, c.manual(flags))
 		}
 		known, err := p.Write(t.out, strings.TrimSpace(*form))
 		if !known {

@@ -10,9 +10,6 @@ import (
 
 var policyCommand = command{"policy", "", "what the team has agreed on: who approves, when hosts are left alone, who overrides", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
 	return func(ctx context.Context, t *terminal, args []string) error {
-		if len(args) > 0 {
-			return usagef("takes no operand")
-		}
 		p, err := t.client().Policy(ctx)
 		if err != nil {
 			return err

@@ -27,9 +27,6 @@ var recordCommand = command{"record", "", "what happened, by whom; -verify tells
 	data := f.Bool("data", false, "with the kind of each entry and the data that it holds")
 	limit := f.Int("limit", recordUsual, "the last so many of them; 0 for all")
 	return func(ctx context.Context, t *terminal, args []string) error {
-		if len(args) > 0 {
-			return usagef("unexpected %q: it takes flags only", args[0])
-		}
 		from, err := sinceWhen(*since, time.Now())
 		if err != nil {
 			return err

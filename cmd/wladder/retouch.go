@@ -45,6 +45,8 @@ var retouch = command{"retouch", "FILE|DIRECTORY…", "edit local files, shown a
 			Diff        string            `json:"diff"`
 			Alterations []conf.Alteration `json:"alterations"`
 			Made        []conf.Made       `json:"made"`
+
+			format conf.Format
 		}
 		var results []result
 		var after []*conf.Document
@@ -62,7 +64,7 @@ var retouch = command{"retouch", "FILE|DIRECTORY…", "edit local files, shown a
 				return err
 			}
 			after = append(after, next)
-			results = append(results, result{before.Name, render.Unified(before.Name, before.Bytes(), next.Bytes()), conf.Compare(before, next), next.Made()})
+			results = append(results, result{before.Name, render.Unified(before.Name, before.Bytes(), next.Bytes()), conf.Compare(before, next), next.Made(), before.Format})
 		}
 		var shown any = results
 		if len(results) == 1 {
@@ -75,6 +77,11 @@ var retouch = command{"retouch", "FILE|DIRECTORY…", "edit local files, shown a
 				t.diff(r.Diff)
 				for _, m := range r.Made {
 					fmt.Fprintf(t.errs, "%s: %s\n", r.File, m.Words())
+				}
+				for _, a := range r.Alterations {
+					if lost := a.CommentLost(r.format); lost != "" {
+						fmt.Fprintf(t.errs, "%s: %s: %q goes with the old value; if the program takes it for a comment, say the new value with it\n", r.File, a.Address, lost)
+					}
 				}
 				if len(r.Alterations) == 1 && r.Alterations[0].Kind == "comments" {
 					fmt.Fprintf(t.errs, "%s: %s\n", r.File, r.Alterations[0].Words())

@@ -228,11 +228,12 @@ func (t *terminal) documents(args []string, format string) (*conf.Files, error) 
 		return nil, fmt.Errorf("%s: no file whose format the path or content suggests; name files, and their -format", strings.Join(args, ", "))
 	}
 	if len(roots) > 0 { // below a directory that was read, what does not exist does not exist
-		files.Known = func(pattern string) bool {
+		files.Known = func(pattern string, guessed bool) bool {
 			dir := filepath.Dir(pattern)
 			for _, r := range roots {
-				if dir == r || r == "." || strings.HasPrefix(dir, r+string(filepath.Separator)) {
-					return true
+				if dir == r || r == "." && !filepath.IsAbs(dir) || strings.HasPrefix(dir, strings.TrimSuffix(r, "/")+"/") {
+					info, err := os.Stat(dir)
+					return !guessed || err == nil && info.IsDir()
 				}
 			}
 			return false

@@ -14,9 +14,9 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
-	"slices"
-	"strings"
 	"syscall"
+
+	"wladder/manual"
 )
 
 // action is what a command does once its flags are read.
@@ -80,12 +80,15 @@ func run(ctx context.Context, t *terminal, args []string) int {
 		do := c.prepare(flags)
 		conf, operands, err := configured(flags, args, t.getenv)
 		if errors.Is(err, flag.ErrHelp) {
-			c.help(t.out, flags)
+			c.help(t.out)
 			return 0
 		}
-		if err != nil {
-			err = wrongUse{err}
-		} else {
+		switch {
+		case err != nil:
+			err = wrongUse{manual.Command{Flags: flags}.Mistake(err)}
+		case c.operands == "" && len(operands) > 0:
+			err = wrongUse{fmt.Errorf("takes no operand, and %q is one; wladderd help %s lists its flags", operands[0], c.name)}
+		default:
 			err = do(ctx, t, conf, operands)
 		}
 		if err == nil {
@@ -107,16 +110,20 @@ func run(ctx context.Context, t *terminal, args []string) int {
 	return 2
 }
 
-// help tells what a command does and its flags. The keys of the configuration are told with serve alone.
-func (c command) help(w io.Writer, flags *flag.FlagSet) {
-	fmt.Fprintf(w, "%s\n%s.\n\n", strings.TrimSpace("wladderd "+c.name+" [flags] "+c.operands), strings.ToUpper(c.summary[:1])+c.summary[1:])
-	flags.VisitAll(func(f *flag.Flag) {
-		isKey := slices.ContainsFunc(keys, func(k key) bool { return k.name == f.Name })
-		if !isKey || c.name == serveCommand.name {
-			value, about := flag.UnquoteUsage(f)
-			fmt.Fprintf(w, "  %s\n    \t%s\n", strings.TrimSpace("-"+f.Name+" "+value), strings.TrimPrefix(about, value+": "))
-		}
-	})
+// manual is the command as its help and the manual page tell it. The keys of the configuration are told
+// with serve alone.
+func (c command) manual() manual.Command {
+	own := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	c.prepare(own)
+	if c.name == serveCommand.name {
+		keyFlags(own, new(config), usualFile)
+	}
+	return manual.Command{Name: c.name, Operands: c.operands, Summary: c.summary, Flags: own}
+}
+
+// help tells what a command does and its flags.
+func (c command) help(w io.Writer) {
+	c.manual().Help(w, "wladderd", 100, func(text string, _ int) []string { return []string{text} })
 	if c.name != serveCommand.name {
 		fmt.Fprintln(w, "  and the keys of the configuration; wladderd help serve lists them")
 	}
@@ -134,21 +141,8 @@ func help(w io.Writer) {
 // plain prepares a command that has no flags of its own and takes no operands.
 func plain(do func(ctx context.Context, t *terminal, c config) error) func(*flag.FlagSet) action {
 	return func(*flag.FlagSet) action {
-		return func(ctx context.Context, t *terminal, c config, operands []string) error {
-			if err := none(operands); err != nil {
-				return err
-			}
-			return do(ctx, t, c)
-		}
+		return func(ctx context.Context, t *terminal, c config, _ []string) error { return do(ctx, t, c) }
 	}
-}
-
-// none refuses operands of a command that takes none.
-func none(operands []string) error {
-	if len(operands) > 0 {
-		return wrongUse{fmt.Errorf("unexpected %q: it takes flags only", operands[0])}
-	}
-	return nil
 }
 
 // logging gives the log as the configuration wants it.

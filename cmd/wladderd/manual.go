@@ -21,10 +21,7 @@ func init() { manualCommand.prepare = prepareManual } // it lists all commands, 
 
 func prepareManual(f *flag.FlagSet) action {
 	form := f.String("form", "page", "`WHAT` to print: page (in man's format), bash or zsh")
-	return func(_ context.Context, t *terminal, _ config, operands []string) error {
-		if err := none(operands); err != nil {
-			return err
-		}
+	return func(_ context.Context, t *terminal, _ config, _ []string) error {
 		var example bytes.Buffer
 		c := usual()
 		printConfig(&example, &c)
@@ -36,12 +33,7 @@ func prepareManual(f *flag.FlagSet) action {
 				{Title: "See also", Text: []string{"wladder(1), /usr/share/doc/wladder/docs/configuration.md"}},
 			}}
 		for _, c := range commands() {
-			own := flag.NewFlagSet(c.name, flag.ContinueOnError)
-			c.prepare(own)
-			if c.name == serveCommand.name {
-				keyFlags(own, new(config), usualFile)
-			}
-			p.Commands = append(p.Commands, manual.Command{Name: c.name, Operands: c.operands, Summary: c.summary, Flags: own})
+			p.Commands = append(p.Commands, c.manual())
 		}
 		known, err := p.Write(t.out, *form)
 		if !known {

@@ -24,8 +24,9 @@ const (
 type Files struct {
 	Documents []*Document
 	// Known tells that all files which a pattern means on the host are among
-	// Documents; nil stands for a pattern without wildcards that has its file.
-	Known func(pattern string) bool
+	// Documents; nil stands for a pattern without wildcards that has its file. A guessed
+	// pattern is where a copy of them would be, if there is one.
+	Known func(pattern string, guessed bool) bool
 }
 
 // inclusion is what an entry brings in: files, or all of a directory's that end
@@ -153,7 +154,7 @@ func (s *Files) included(d *Document, pattern, main string) (files []*Document, 
 			break
 		}
 	}
-	for _, try := range tries {
+	for i, try := range tries {
 		for _, f := range s.Documents {
 			if ok, err := path.Match(try, path.Clean(f.Name)); ok && err == nil && f != d {
 				files = append(files, f)
@@ -161,10 +162,13 @@ func (s *Files) included(d *Document, pattern, main string) (files []*Document, 
 		}
 		if len(files) > 0 {
 			slices.SortFunc(files, func(a, b *Document) int { return strings.Compare(a.Name, b.Name) })
-			return files, s.Known != nil && s.Known(try) || s.Known == nil && !wild
+			return files, s.Known != nil && s.Known(try, i > 0) || s.Known == nil && !wild
 		}
 	}
-	return nil, s.Known != nil && slices.ContainsFunc(tries, s.Known)
+	for i, try := range tries {
+		all = all || s.Known != nil && s.Known(try, i > 0)
+	}
+	return nil, all
 }
 
 // occurrence is one live entry where the service reads it.

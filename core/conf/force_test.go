@@ -32,7 +32,7 @@ func TestForce(t *testing.T) {
 			cases++
 			set := &Files{Documents: files}
 			if !strings.Contains(arg, "alone") {
-				set.Known = func(string) bool { return true }
+				set.Known = func(string, bool) bool { return true }
 			}
 			all := set.Settings()
 			if kind == "asked" {

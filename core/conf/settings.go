@@ -241,12 +241,23 @@ func (a Alteration) Words() string {
 	return a.Address + ": " + a.Old + " → " + a.New
 }
 
+// CommentLost gives the end of the old value that goes with it and may have been a comment: in ini files
+// each program decides for itself whether a mark behind a blank begins one. Empty where there is none.
+func (a Alteration) CommentLost(f Format) string {
+	at := strings.IndexAny(a.Old, ";#")
+	if f != INI || a.Kind != "changed" || at < 1 || a.Old[at-1] != ' ' && a.Old[at-1] != '\t' || strings.HasSuffix(a.New, a.Old[at:]) {
+		return ""
+	}
+	return a.Old[at:]
+}
+
 // Compare says what differs from a to b, setting by setting.
 func Compare(a, b *Document) []Alteration {
 	if string(a.data) == string(b.data) || a.Format == Plain { // text has no settings to tell of
 		return nil
 	}
-	was, is := a.Settings(), b.Settings()
+	is := b.Settings()
+	was, before := renumbered(a, b, a.Settings(), is)
 	split := func(all []Setting) (live, out map[string]string) {
 		live, out = map[string]string{}, map[string]string{}
 		for _, s := range all {
@@ -276,7 +287,7 @@ func Compare(a, b *Document) []Alteration {
 			if out, there := newOut[s.Address]; there && out == s.Value && oldOut[s.Address] != s.Value {
 				continue
 			}
-			c := content{last(s.Address), s.Value}
+			c := content{last(before[s.Address]), s.Value}
 			gone[c] = append(gone[c], s.Address)
 		}
 	}
@@ -294,7 +305,7 @@ func Compare(a, b *Document) []Alteration {
 			if from := gone[c]; len(from) > 0 {
 				gone[c] = from[1:]
 				taken[from[0]] = true
-				all = append(all, Alteration{s.Address, from[0], s.Value, "moved"})
+				all = append(all, Alteration{s.Address, before[from[0]], s.Value, "moved"})
 			} else if out, there := oldOut[s.Address]; there && out == s.Value && newOut[s.Address] != s.Value {
 				all = append(all, Alteration{s.Address, "", s.Value, "uncommented"})
 			} else {
@@ -307,9 +318,9 @@ func Compare(a, b *Document) []Alteration {
 			continue
 		}
 		if out, there := newOut[s.Address]; there && out == s.Value && oldOut[s.Address] != s.Value {
-			all = append(all, Alteration{s.Address, s.Value, "", "commented-out"})
+			all = append(all, Alteration{before[s.Address], s.Value, "", "commented-out"})
 		} else {
-			all = append(all, Alteration{s.Address, s.Value, "", "removed"})
+			all = append(all, Alteration{before[s.Address], s.Value, "", "removed"})
 		}
 	}
 	if len(all) == 0 {
@@ -336,26 +347,13 @@ func reordered(was, is []Setting) []Alteration {
 			live = append(live, s)
 		}
 	}
-	// The longest increasing subsequence, by patience sorting.
-	var piles []int
-	before := make([]int, len(live))
-	for i := range live {
-		k, _ := slices.BinarySearchFunc(piles, place[live[i].Address], func(pile, at int) int { return place[live[pile].Address] - at })
-		before[i] = -1
-		if k > 0 {
-			before[i] = piles[k-1]
-		}
-		if k == len(piles) {
-			piles = append(piles, i)
-		} else {
-			piles[k] = i
-		}
+	places := make([]int, len(live))
+	for i, s := range live {
+		places[i] = place[s.Address]
 	}
 	kept := map[int]bool{}
-	if len(piles) > 0 {
-		for i := piles[len(piles)-1]; i >= 0; i = before[i] {
-			kept[i] = true
-		}
+	for _, i := range rising(places) {
+		kept[i] = true
 	}
 	var all []Alteration
 	for i, s := range live {

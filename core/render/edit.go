@@ -341,6 +341,11 @@ func (s *set) within(e change.Edit, verb string) {
 	case conf.Set, conf.Add, conf.Take, conf.Remove, conf.CommentOut, conf.Uncomment:
 		all := conf.Compare(doc, next)
 		s.neighbours(f, edit, all)
+		for _, a := range all {
+			if lost := a.CommentLost(doc.Format); lost != "" {
+				s.find(finding.Warn, "comment-lost", f.Found.Path, 0, "%s: %q goes with the old value; if the program takes it for a comment, say the new value with it", a.Address, s.redactor.Clean(lost))
+			}
+		}
 		if edit.Do != conf.Set {
 			altered = all
 		}

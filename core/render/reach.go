@@ -120,7 +120,7 @@ func (r *Reach) Add(patterns []string, files []Gathered) {
 
 // Findings says which edits another setting overrules, and where that is decided.
 func (r *Reach) Findings() []finding.Finding {
-	set := conf.Files{Documents: slices.Clone(r.others), Known: func(pattern string) bool { return r.asked[pattern] }}
+	set := conf.Files{Documents: slices.Clone(r.others), Known: func(pattern string, _ bool) bool { return r.asked[pattern] }}
 	before := map[string]*conf.Document{}
 	held := map[string][]string{}
 	var names []string

@@ -3,8 +3,6 @@ package render
 import (
 	"fmt"
 	"path"
-	"regexp"
-	"slices"
 	"strings"
 
 	"wladder/core/conf"
@@ -92,24 +90,9 @@ func (r *Result) clean(own *secret.Redactor, diff string) string {
 	return b.String()
 }
 
-// counts are the numbers by which addresses pick among equal names.
-var counts = regexp.MustCompile(`\[-?[0-9]+\]`)
-
 // compare lists the settings that differ between two files.
 func (r *Result) compare(hidden secret.Judge, own *secret.Redactor, before, after *conf.Document) []conf.Alteration {
 	all := conf.Compare(before, after)
-	recounted := func(a conf.Alteration) bool { // beside a new neighbour of its name
-		plain := counts.ReplaceAllString(a.Address, "")
-		at := counts.FindStringIndex(a.Address + "/" + a.Old)
-		if a.Kind != "moved" || plain != counts.ReplaceAllString(a.Old, "") || at == nil {
-			return false
-		}
-		block := plain[:min(at[0], len(plain))]
-		return slices.ContainsFunc(all, func(b conf.Alteration) bool {
-			return b.Kind != "moved" && b.Kind != "changed" && strings.HasPrefix(counts.ReplaceAllString(b.Address, ""), block)
-		})
-	}
-	all = slices.DeleteFunc(slices.Clone(all), recounted)
 	for i, a := range all {
 		parts := append(hidden(a.Address, a.Old), hidden(a.Address, a.New)...)
 		all[i].Old = r.redactor.Clean(secret.Cover(a.Old, parts))
