@@ -132,9 +132,14 @@ func run(ctx context.Context, t *terminal, args []string) int {
 func (t *terminal) flags(c command) (*flag.FlagSet, func(context.Context, *terminal, []string) error) {
 	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	flags.SetOutput(io.Discard)
+	t.register(flags)
+	return flags, c.prepare(flags)
+}
+
+// register makes the flags that every command has.
+func (t *terminal) register(flags *flag.FlagSet) {
 	flags.BoolVar(&t.json, "json", false, "print JSON")
 	flags.StringVar(&t.server, "server", "", "the server's `ADDRESS`; else WLADDER_SERVER, else the one signed in to")
-	return flags, c.prepare(flags)
 }
 
 // manual is the command as its help and the manual page tell it.

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -143,8 +144,8 @@ func TestCommands(t *testing.T) {
 		{"version", 0, "wladderd 0."},
 		{"-data x", 2, "to serve, say: wladderd serve -data"},
 		{"sreve", 2, `"sreve" is not a command`},
-		{"serve now", 2, `unexpected "now"`},
-		{"serve -lessee 1s", 2, "flag provided but not defined: -lessee"},
+		{"serve now", 2, `takes no operand, and "now" is one`},
+		{"serve -lessee 1s", 2, "-lessee is not one of its flags, -lease is"},
 		{"first-admin", 2, "want one name"},
 		{"first-admin ada", 1, "no password of ada came on standard input"},
 		{"go-on-from-copy ada", 2, "want the names of two admins"},
@@ -202,5 +203,36 @@ func TestDiagnostics(t *testing.T) {
 		if strings.Contains(all, secret) {
 			t.Errorf("it holds %s", secret)
 		}
+	}
+}
+
+// TestCommandsOfTheDocs holds each wladderd COMMAND that the docs print as code to the commands, with
+// its flags.
+func TestCommandsOfTheDocs(t *testing.T) {
+	pages, _ := filepath.Glob("../../docs/*.md")
+	calls := 0
+	for _, page := range append(pages, "../../README.md") {
+		text, err := os.ReadFile(page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range regexp.MustCompile("[` ]wladderd ([a-z][a-z-]*)((?: -[a-z-]+)?)").FindAllStringSubmatch(string(text), -1) {
+			at := slices.IndexFunc(commands(), func(c command) bool { return c.name == m[1] })
+			if at < 0 { // "wladderd reads a file" is a sentence
+				if strings.HasPrefix(m[0], "`") && m[1] != "help" {
+					t.Errorf("%s: %s: there is no such command", page, m[0])
+				}
+				continue
+			}
+			calls++
+			name := strings.TrimPrefix(strings.TrimSpace(m[2]), "-")
+			isKey := slices.ContainsFunc(keys, func(k key) bool { return k.name == name }) || name == "config"
+			if name != "" && !isKey && commands()[at].manual().Flags.Lookup(name) == nil {
+				t.Errorf("%s: %s: there is no such flag", page, m[0])
+			}
+		}
+	}
+	if calls < 25 {
+		t.Errorf("only %d calls were found", calls)
 	}
 }
