@@ -240,7 +240,7 @@ func (s *Server) fail(ctx *gin.Context, err error) {
 	case errors.As(err, &refused) && refused == identity.NotReached:
 		problem(ctx, http.StatusBadGateway, refused.Error())
 	case errors.As(err, &refused) && (refused == identity.NotAsked || refused == identity.NoDevices):
-		problem(ctx, http.StatusConflict, refused.Error())
+		problem(ctx, http.StatusUnprocessableEntity, refused.Error())
 	case errors.As(err, &refused):
 		problem(ctx, http.StatusUnauthorized, refused.Error())
 	case errors.Is(err, store.ErrSignIn):

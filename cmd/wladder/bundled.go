@@ -18,6 +18,9 @@ var bundledCommand = command{"bundled", "[NAME]", "definitions that ship with th
 			if !ok {
 				return fmt.Errorf("no bundled definition is called %q; wladder bundled lists them", args[0])
 			}
+			if ok, err := t.show(map[string]string{"name": args[0], "source": string(source)}); ok {
+				return err
+			}
 			fmt.Fprint(t.out, string(source))
 			return nil
 		default:

@@ -242,13 +242,13 @@ func spoken(d time.Duration) string {
 
 // hostLine is a host as the file of hosts-load has it.
 type hostLine struct {
-	Name    string            `yaml:"name"`
-	Address string            `yaml:"address"`
-	Login   string            `yaml:"login"`
-	HostKey string            `yaml:"host_key"`
-	Sudo    bool              `yaml:"sudo"`
-	Via     string            `yaml:"via"` // the host by way of which it is reached
-	Labels  map[string]string `yaml:"labels"`
+	Name    string            `yaml:"name" json:"name"`
+	Address string            `yaml:"address" json:"address"`
+	Login   string            `yaml:"login" json:"login"`
+	HostKey string            `yaml:"host_key" json:"host_key,omitempty"`
+	Sudo    bool              `yaml:"sudo" json:"sudo"`
+	Via     string            `yaml:"via" json:"via,omitempty"` // the host by way of which it is reached
+	Labels  map[string]string `yaml:"labels" json:"labels,omitempty"`
 }
 
 var hostsLoad = command{"hosts-load", "FILE", "add machines, or bring them up to date, from YAML, CSV or an ssh_config", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
@@ -293,7 +293,11 @@ var hostsLoad = command{"hosts-load", "FILE", "add machines, or bring them up to
 				}
 				rows = append(rows, []string{h.Name, byWay(h.Address, h.Via), h.Login, labels(view.Host{Labels: h.Labels}), key})
 			}
-			t.table([]string{"HOST", "ADDRESS", "LOGIN", "LABELS", "HOST KEY"}, rows)
+			if ok, err := t.show(read); ok && err != nil {
+				return err
+			} else if !ok {
+				t.table([]string{"HOST", "ADDRESS", "LOGIN", "LABELS", "HOST KEY"}, rows)
+			}
 			if keyless > 0 {
 				return errNotWell
 			}

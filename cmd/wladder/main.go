@@ -42,7 +42,7 @@ func groups() []group {
 		{"Climb: rolling an approved change out to its hosts, stage by stage", []command{climb, follow, pause, resume, stop, rollBack, haltCommand, answer, tryAgain, giveUp, overwrite}},
 		{"Afterwards", []command{returnCommand, prolong, counter, followUpCommand, recordCommand}},
 		{"People and policy", []command{accountsCommand, accountAdd, accountCommand, requestsCommand, requestCommand, policyCommand, policyLoad, receiversCommand, changeKey}},
-		{"This program", []command{troubleCommand, versionCommand, manualCommand}},
+		{"This program", []command{troubleCommand, referenceCommand, versionCommand, manualCommand}},
 	}
 }
 

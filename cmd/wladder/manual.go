@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"io"
 	"strings"
 
 	"wladder/manual"
@@ -47,10 +48,18 @@ func prepareManual(f *flag.FlagSet) func(context.Context, *terminal, []string) e
 			c.prepare(flags)
 			p.Commands = append(p.Commands, c.manual(flags))
 		}
-		known, err := p.Write(t.out, strings.TrimSpace(*form))
+		var text strings.Builder
+		known, err := p.Write(&text, strings.TrimSpace(*form))
 		if !known {
 			return usagef("-form %q: want page, bash or zsh", *form)
 		}
+		if err != nil {
+			return err
+		}
+		if ok, err := t.show(map[string]string{"form": *form, "text": text.String()}); ok {
+			return err
+		}
+		_, err = io.WriteString(t.out, text.String())
 		return err
 	}
 }

@@ -176,7 +176,9 @@ var changeKey = command{"change-key", "", "change the server's key: what it has 
 	sure := f.Bool("now", false, "do it; without this it is only said what would happen")
 	return func(ctx context.Context, t *terminal, _ []string) error {
 		if !*sure {
-			fmt.Fprintln(t.out, "the record and the secrets are sealed anew at once, files and diffs within the hour; writing waits meanwhile.\nKeep the server's key file safe afterwards: older backups of the database want the older key.\nOther servers on this database have to be stopped first. To do it: wladder change-key -now")
+			t.done("%s", "the record and the secrets are sealed anew at once, files and diffs within the hour; writing waits meanwhile.")
+			t.done("%s", "Keep the server's key file safe afterwards: older backups of the database want the older key.")
+			t.done("%s", "Other servers on this database have to be stopped first. To do it: wladder change-key -now")
 			return nil
 		}
 		changed, err := t.client().ChangeKey(ctx)
@@ -212,7 +214,11 @@ var signInsCommand = command{"sign-ins", "", "where you are signed in, and your 
 	end := f.Int64("end", 0, "end the one of this `number`")
 	return func(ctx context.Context, t *terminal, _ []string) error {
 		if *end != 0 {
-			return t.client().EndSignIn(ctx, *end)
+			err := t.client().EndSignIn(ctx, *end)
+			if err == nil {
+				t.done("sign-in %d has ended", *end)
+			}
+			return err
 		}
 		found, err := t.client().SignIns(ctx)
 		return list(t, found, err, false, []string{"NUMBER", "WHAT", "LABEL", "ROLES", "FROM", "UNTIL"}, func(s view.SignInRow) []string {

@@ -127,6 +127,9 @@ var signOut = command{"sign-out", "", "end the sign-in of this machine", func(*f
 		if path, perr := t.savedPath(); perr == nil {
 			os.Remove(path)
 		}
+		if err == nil {
+			t.done("signed out of %s", t.address())
+		}
 		return err
 	}
 }}
