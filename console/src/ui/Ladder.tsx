@@ -9,13 +9,15 @@ const rail = 14
 const bundleFrom = 500
 
 export function stageName(s: Stage): string {
+  if (s.again) return 'those not reached, once more'
   if (s.count) return `up to ${s.count}`
   if (s.percent === 100) return 'all'
   if (s.percent) return `up to ${s.percent} %`
+  if (s.named?.length) return s.named.length === 1 ? s.named.join() : `${s.named.length} named hosts`
   return s.where ?? 'the rest'
 }
 
-// Rung is a stage that has hosts.
+// Rung is a stage with its hosts, which may be none.
 export interface Rung {
   stage: number // from 0
   name: string
@@ -24,12 +26,15 @@ export interface Rung {
   counts: { [state: string]: number }
 }
 
-// rungsOf gives the rungs of a climb.
+// rungsOf gives the rungs of a climb, a rung for each of its stages: one that takes no host is there,
+// too, so that the others stand where they are counted.
 export function rungsOf(climb: Climb): Rung[] {
-  return climb.rungs.map((r) => {
-    const s = climb.policy.stages[r.stage]
-    return { ...r, name: s ? stageName(s) : '', gate: s?.gate }
+  const found = climb.policy.stages.map((s, stage): Rung => {
+    const rung = climb.rungs.find((r) => r.stage === stage)
+    return { stage, name: stageName(s), gate: s.gate, hosts: rung?.hosts ?? 0, counts: rung?.counts ?? {} }
   })
+  const beyond = climb.rungs.filter((r) => r.stage >= found.length).map((r): Rung => ({ ...r, name: '' }))
+  return [...found.filter((r) => r.hosts > 0 || !climb.policy.stages[r.stage]?.again), ...beyond]
 }
 
 // Floor is how many hosts of a pool stay well whatever happens: a mark on the rail, as high as their
@@ -53,7 +58,7 @@ interface Props {
 // Ladder draws a climb to scale: a rung per stage from the bottom up, the
 // hosts of a stage as cells on it, the present rung heaviest, a gate as a bar.
 export function Ladder({ rungs, runs, planned, floors = [], chosen, onChoose = () => undefined, onState }: Props) {
-  const stages = rungs.filter((r) => r.hosts > 0).map((r) => ({ ...r, number: r.stage + 1, runs: (runs ?? []).filter((run) => run.stage === r.stage) }))
+  const stages = rungs.map((r) => ({ ...r, number: r.stage + 1, runs: (runs ?? []).filter((run) => run.stage === r.stage) }))
   const present = planned ? -1 : Math.min(...rungs.filter((r) => runStates.some((s) => !ended(s) && r.counts[s])).map((r) => r.stage))
   const most = Math.max(...stages.map((s) => s.hosts))
   const bundled = !runs || stages.reduce((n, s) => n + s.hosts, 0) >= bundleFrom
@@ -85,7 +90,7 @@ export function Ladder({ rungs, runs, planned, floors = [], chosen, onChoose = (
             <path className={here ? 'rung present' : 'rung'} d={`M${rail / 2},${foot} H${width - rail / 2}`} />
             {s.gate && <path className="gate" d={`M0,${foot + 7} H${width}`} />}
             <text x={width + 10} y={foot - 13} style={{ fill: here ? 'var(--ink)' : undefined, fontWeight: here ? 600 : 400 }}>
-              stage {s.number}: {s.hosts === 1 ? '1 host' : `${s.hosts} hosts`}
+              stage {s.number}: {s.hosts === 0 ? 'no hosts' : s.hosts === 1 ? '1 host' : `${s.hosts} hosts`}
               {here ? ', now' : ''}
             </text>
             <text x={width + 10} y={foot + 3}>

@@ -69,7 +69,8 @@ function Bands({ today: t }: { today: Today }) {
 }
 
 function Climb({ climb: c }: { climb: Change }) {
-  const left = (c.rungs ?? []).findIndex((r) => runStates.some((s) => !ended(s) && r.counts[s]))
+  const rungs = c.rungs ?? []
+  const left = rungs.find((r) => runStates.some((s) => !ended(s) && r.counts[s]))
   return (
     <li className="climb-row">
       <SmallLadder of={c} />
@@ -79,7 +80,7 @@ function Climb({ climb: c }: { climb: Change }) {
         </Link>
         <div className="second">
           {c.climb_state}
-          {left >= 0 && `, stage ${left + 1} of ${c.rungs?.length ?? 0}`}
+          {left && `, stage ${left.stage + 1} of ${Math.max(...rungs.map((r) => r.stage)) + 1}`}
           {c.climbing_since && (
             <>
               , begun <Ago at={c.climbing_since} />
