@@ -167,6 +167,17 @@ func copied(t *testing.T, n int, from, to, mode string) {
 	}
 }
 
+// fetched takes a file from a host.
+func fetched(t *testing.T, n int, from, to string) {
+	t.Helper()
+	file, err := os.Create(to)
+	must(t, to, err)
+	defer file.Close()
+	cmd := shell(n, "cat "+from)
+	cmd.Stdout = file
+	must(t, from, cmd.Run())
+}
+
 // tryWith is try with standard input.
 func tryWith(n int, stdin, line string) (string, error) {
 	cmd := shell(n, line)

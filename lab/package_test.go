@@ -186,7 +186,63 @@ func TestInsidePackage(t *testing.T) {
 		t.Error("it is exposed more than it was")
 	}
 
-	// The end of it.
+	// The server is lost: a host goes back by hand, as the text says.
+	page, err := os.ReadFile("../docs/trouble.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	follow := func(who string, at int, with ...string) (last string) {
+		t.Helper()
+		commands := 0
+		for _, c := range commandsOf(t, string(page)) {
+			if c.who == who {
+				commands++
+				line := strings.NewReplacer(with...).Replace(c.command)
+				out, err := tryWith(at, "", "cd /root && "+line)
+				if err != nil {
+					t.Fatalf("docs/trouble.md:%d: %s: %v\n%s", c.line, line, err, out)
+				}
+				t.Logf("docs/trouble.md:%d: %s\n%s", c.line, line, out)
+				last = out
+			}
+		}
+		if commands == 0 {
+			t.Fatalf("docs/trouble.md has no commands for %s", who)
+		}
+		return last
+	}
+	newest := strings.Fields(on(t, two, "ls -t /var/lib/wladder/runs"))[0]
+	follow("host", two, "RUN", newest, "UNIT", "nginx.service")
+	if now := on(t, two, "nginx -T 2>/dev/null | grep worker_connections; systemctl is-active nginx"); strings.Contains(now, "1024") || !strings.Contains(now, "768") || !strings.HasSuffix(now, "active\n") {
+		t.Errorf("h%d went back by hand: %s", two, now)
+	}
+
+	// It moves to another machine, and its hosts answer there; then all is taken away.
+	follow("old", server)
+	copied(t, three, os.Getenv("LAB_PACKAGE"), "/root/wladder_now.deb", "644")
+	moved := filepath.Join(t.TempDir(), "moved")
+	fetched(t, server, "/root/wladderd-move.tar.gz", moved)
+	copied(t, three, moved, "/root/wladderd-move.tar.gz", "600")
+	on(t, three, "cat >>/etc/hosts <<'END'\n"+names+"END")
+	follow("new", three)
+	if out, err := tryWith(three, password+"\n", "HOME=/root/ada wladder sign-in ada && HOME=/root/ada wladder changes && HOME=/root/ada wladder record -verify"); err != nil || !strings.Contains(out, "Connections") {
+		t.Errorf("moved: %v: %s", err, out)
+	}
+	const reached = "HOME=/root/oda wladder sign-in oda && HOME=/root/oda wladder survey -where 'name == \"pages-1\"'"
+	if out, err := tryWith(three, password+", or so\n", reached); err != nil || !strings.Contains(out, "1 host surveyed") {
+		t.Errorf("from there the hosts are not reached: %v: %s", err, out)
+	}
+	key = strings.Fields(on(t, three, "runuser -u wladderd -- wladderd show-key"))[1]
+	follow("leave", one, "KEY", key)
+	if left := on(t, one, "cat /root/.ssh/authorized_keys; ls /var/lib/wladder 2>&1 | wc -l; systemctl list-units --all 'wladder*' --no-legend"); strings.Contains(left, key) {
+		t.Errorf("h%d after it left: %s", one, left)
+	}
+	if out, err := tryWith(three, password+", or so\n", reached); err == nil {
+		t.Errorf("the host that was left lets the server in: %s", out)
+	}
+	follow("server", three)
+
+	// The end of it on the first machine, from which it has moved.
 	said := on(t, server, "dpkg --purge wladder")
 	if !strings.Contains(said, "rm -r /var/lib/wladderd") {
 		t.Errorf("purged: %s", said)
