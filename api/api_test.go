@@ -196,6 +196,7 @@ func describe(t *testing.T) []byte {
 		}
 		item.SetOperation(r.method, op)
 	}
+	exampled(doc)
 	data, err := json.Marshal(doc)
 	if err != nil {
 		t.Fatal(err)

@@ -3305,6 +3305,22 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "created_at": "2031-03-01T14:00:00Z",
+                     *         "directory": true,
+                     *         "disabled": true,
+                     *         "display": "Ines Vael",
+                     *         "must_change": true,
+                     *         "name": "bulletin-coast-01",
+                     *         "roles": [
+                     *           "role"
+                     *         ],
+                     *         "sign_ins": 3
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["Person"][];
                 };
             };
@@ -3328,6 +3344,16 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "display": "Ines Vael",
+                 *       "name": "ines",
+                 *       "password": "first of all change me",
+                 *       "roles": [
+                 *         "author"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewPerson"];
             };
         };
@@ -3338,6 +3364,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "request": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["Requested"];
                 };
             };
@@ -3363,6 +3394,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "roles": [
+                 *         "author",
+                 *         "operator"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["PersonChange"];
             };
         };
@@ -3373,6 +3412,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "request": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["Requested"];
                 };
             };
@@ -3404,6 +3448,22 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "created_at": "2031-03-01T14:00:00Z",
+                     *         "expires_at": "2031-03-01T14:00:00Z",
+                     *         "id": 3,
+                     *         "kind": "session",
+                     *         "label": "the duty board",
+                     *         "origin": "192.0.2.7",
+                     *         "scopes": [
+                     *           "scope"
+                     *         ],
+                     *         "this": true
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["SignInRow"][];
                 };
             };
@@ -3456,6 +3516,16 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "asks": [
+                 *         "unit nginx.service",
+                 *         "http GET :8080/"
+                 *       ],
+                 *       "service": "",
+                 *       "where": "labels.role == \"bulletin\""
+                 *     }
+                 */
                 "application/json": components["schemas"]["AskOrder"];
             };
         };
@@ -3466,6 +3536,23 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "answers": [
+                     *         {
+                     *           "ask": "http GET :8080/",
+                     *           "groups": [
+                     *             {
+                     *               "hosts": [],
+                     *               "missing": true,
+                     *               "value": "1024"
+                     *             }
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "hosts": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["AskedHosts"];
                 };
             };
@@ -3498,6 +3585,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "from": "2031-03-01T14:00:00Z",
+                     *         "name": "bulletin-coast-01",
+                     *         "to": "2031-03-01T14:00:00Z",
+                     *         "zone": "Europe/Vienna"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["Coming"][];
                 };
             };
@@ -3537,6 +3634,27 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "author": "ines",
+                     *         "counts": {
+                     *           "bulletin-coast-01": 3
+                     *         },
+                     *         "created_at": "2031-03-01T14:00:00Z",
+                     *         "hosts": 3,
+                     *         "id": 3,
+                     *         "next": "next",
+                     *         "revision": 3,
+                     *         "services": [
+                     *           "bulletin-pages"
+                     *         ],
+                     *         "state": "draft",
+                     *         "title": "More connections for the spring flood",
+                     *         "updated_at": "2031-03-01T14:00:00Z"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["Change"][];
                 };
             };
@@ -3560,6 +3678,15 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example title: More connections for the spring flood
+                 *     reason: In last year's flood the pages refused connections.
+                 *     service: bulletin-pages
+                 *     where: labels.role == "bulletin"
+                 *     count: 24
+                 *     edits: [{set: events/worker_connections, file: main, to: 1024}]
+                 *     ladder: {stages: [{up-to: 2}, {hosts: all, gate: true}], soak: 30s}
+                 */
                 "application/yaml": string;
             };
         };
@@ -3570,6 +3697,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "id": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["Created"];
                 };
             };
@@ -3601,6 +3733,56 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "approvals": [
+                     *         {
+                     *           "account": "ines",
+                     *           "at": "2031-03-01T14:00:00Z",
+                     *           "because": "the flood is over",
+                     *           "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819",
+                     *           "verdict": "verdict"
+                     *         }
+                     *       ],
+                     *       "author": "ines",
+                     *       "behind_count": 3,
+                     *       "climb_state": "running",
+                     *       "climbing_since": "2031-03-01T14:00:00Z",
+                     *       "counts": {
+                     *         "bulletin-coast-01": 3
+                     *       },
+                     *       "created_at": "2031-03-01T14:00:00Z",
+                     *       "follows": 3,
+                     *       "hosts": 3,
+                     *       "id": 3,
+                     *       "left_out": [
+                     *         {
+                     *           "account": "ines",
+                     *           "at": "2031-03-01T14:00:00Z",
+                     *           "because": "the flood is over",
+                     *           "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819",
+                     *           "host": "bulletin-coast-01"
+                     *         }
+                     *       ],
+                     *       "next": "next",
+                     *       "prolongs": 3,
+                     *       "reason": "In last year's flood the pages refused connections.",
+                     *       "review": {},
+                     *       "review_due": "2031-03-01T14:00:00Z",
+                     *       "revision": 3,
+                     *       "services": [
+                     *         "bulletin-pages"
+                     *       ],
+                     *       "source": "service: bulletin-pages\n",
+                     *       "state": "draft",
+                     *       "takes_back": 3,
+                     *       "ticket": "FLO-2211",
+                     *       "title": "More connections for the spring flood",
+                     *       "updated_at": "2031-03-01T14:00:00Z",
+                     *       "where": "labels.site == \"coast\"",
+                     *       "why": "the probe “front page” is not well: status 500"
+                     *     }
+                     */
                     "application/json": components["schemas"]["ChangeDetail"];
                 };
             };
@@ -3626,6 +3808,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819",
+                 *       "finding": "rule"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Acknowledgement"];
             };
         };
@@ -3659,6 +3848,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Judgement"];
             };
         };
@@ -3692,6 +3887,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Judgement"];
             };
         };
@@ -3725,6 +3926,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Judgement"];
             };
         };
@@ -3758,6 +3965,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "check": 3,
+                 *       "in": "a browser that never saw them",
+                 *       "note": "all there",
+                 *       "well": true
+                 *     }
+                 */
                 "application/json": components["schemas"]["Checked"];
             };
         };
@@ -3822,6 +4037,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "file": "/etc/nginx/nginx.conf",
+                 *       "group": "3f9a1c",
+                 *       "line": 4,
+                 *       "text": "Why 1024?"
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewComment"];
             };
         };
@@ -3832,6 +4055,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "id": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["Created"];
                 };
             };
@@ -3887,6 +4115,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Judgement"];
             };
         };
@@ -3897,6 +4131,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "id": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["Created"];
                 };
             };
@@ -3928,6 +4167,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "at": "2031-03-01T14:00:00Z",
+                     *         "counts": {
+                     *           "bulletin-coast-01": 3
+                     *         }
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["CoursePoint"][];
                 };
             };
@@ -3953,6 +4202,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Judgement"];
             };
         };
@@ -3995,6 +4250,23 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "differences": [
+                     *         {
+                     *           "hosts": [
+                     *             "bulletin-coast-01"
+                     *           ],
+                     *           "kind": "session",
+                     *           "what": [
+                     *             "kit is to have the roles author, admin"
+                     *           ]
+                     *         }
+                     *       ],
+                     *       "from": "192.0.2.7",
+                     *       "to": "1024"
+                     *     }
+                     */
                     "application/json": components["schemas"]["PlansCompared"];
                 };
             };
@@ -4020,6 +4292,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Judgement"];
             };
         };
@@ -4084,6 +4362,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Judgement"];
             };
         };
@@ -4094,6 +4378,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "id": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["Created"];
                 };
             };
@@ -4125,6 +4414,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "after": {
+                     *           "high": 12.5,
+                     *           "low": 12.5,
+                     *           "middle": 12.5
+                     *         },
+                     *         "before": {
+                     *           "high": 12.5,
+                     *           "low": 12.5,
+                     *           "middle": 12.5
+                     *         },
+                     *         "hosts": 3,
+                     *         "probe": "front page"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["Latency"][];
                 };
             };
@@ -4150,6 +4457,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "host": "bulletin-coast-01"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Exclusion"];
             };
         };
@@ -4183,6 +4496,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819",
+                 *       "group": "3f9a1c",
+                 *       "read": true
+                 *     }
+                 */
                 "application/json": components["schemas"]["Looking"];
             };
         };
@@ -4245,6 +4565,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the river rises",
+                 *       "order": "pause"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Order"];
             };
         };
@@ -4278,6 +4604,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819",
+                 *       "finding": "rule",
+                 *       "host": "bulletin-coast-01"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Overriding"];
             };
         };
@@ -4311,6 +4645,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "with": "with"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Sharing"];
             };
         };
@@ -4385,6 +4724,39 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "act": "reload",
+                     *         "alterations": [
+                     *           {
+                     *             "address": "events/worker_connections",
+                     *             "kind": "session",
+                     *             "new": "nine barges and a raft",
+                     *             "old": "spring tide at seven"
+                     *           }
+                     *         ],
+                     *         "diff": "--- /etc/nginx/nginx.conf\n+++ /etc/nginx/nginx.conf\n@@ -4 +4 @@\n-    worker_connections 512;\n+    worker_connections 1024;\n",
+                     *         "findings": [
+                     *           {
+                     *             "code": "BCDF-GHJK",
+                     *             "level": "veto",
+                     *             "text": "What of the small hosts?"
+                     *           }
+                     *         ],
+                     *         "group": "3f9a1c",
+                     *         "host": "bulletin-coast-01",
+                     *         "host_id": 3,
+                     *         "probes": [
+                     *           {
+                     *             "probe": "front page",
+                     *             "well": true,
+                     *             "why": "the probe “front page” is not well: status 500"
+                     *           }
+                     *         ]
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["RehearsedHost"][];
                 };
             };
@@ -4417,6 +4789,17 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "files": [
+                     *         {
+                     *           "diff": "--- /etc/nginx/nginx.conf\n+++ /etc/nginx/nginx.conf\n@@ -4 +4 @@\n-    worker_connections 512;\n+    worker_connections 1024;\n",
+                     *           "path": "/etc/nginx/nginx.conf"
+                     *         }
+                     *       ],
+                     *       "host": "bulletin-coast-01"
+                     *     }
+                     */
                     "application/json": components["schemas"]["WholeFiles"];
                 };
             };
@@ -4451,6 +4834,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       ""
+                     *     ]
+                     */
                     "application/json": string[];
                 };
             };
@@ -4476,6 +4864,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Judgement"];
             };
         };
@@ -4509,6 +4903,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Judgement"];
             };
         };
@@ -4542,6 +4942,15 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example title: More connections for the spring flood
+                 *     reason: In last year's flood the pages refused connections.
+                 *     service: bulletin-pages
+                 *     where: labels.role == "bulletin"
+                 *     count: 24
+                 *     edits: [{set: events/worker_connections, file: main, to: 1024}]
+                 *     ladder: {stages: [{up-to: 2}, {hosts: all, gate: true}], soak: 30s}
+                 */
                 "application/yaml": string;
             };
         };
@@ -4552,6 +4961,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "id": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["Created"];
                 };
             };
@@ -4588,6 +5002,26 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "as_of": "2031-03-01T14:00:00Z",
+                     *       "more": true,
+                     *       "runs": [
+                     *         {
+                     *           "failed": true,
+                     *           "files": "old",
+                     *           "host": "bulletin-coast-01",
+                     *           "id": 3,
+                     *           "process": "old",
+                     *           "stage": 3,
+                     *           "state": "queued",
+                     *           "step": "",
+                     *           "updated_at": "2031-03-01T14:00:00Z",
+                     *           "why": "the probe “front page” is not well: status 500"
+                     *         }
+                     *       ]
+                     *     }
+                     */
                     "application/json": components["schemas"]["Runs"];
                 };
             };
@@ -4620,6 +5054,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "edited": true,
+                     *       "failed": true,
+                     *       "files": "old",
+                     *       "host": "bulletin-coast-01",
+                     *       "id": 3,
+                     *       "may_fail": true,
+                     *       "process": "old",
+                     *       "proof": "in-force",
+                     *       "stage": 3,
+                     *       "state": "queued",
+                     *       "step": "",
+                     *       "steps_gone": true,
+                     *       "updated_at": "2031-03-01T14:00:00Z",
+                     *       "why": "the probe “front page” is not well: status 500"
+                     *     }
+                     */
                     "application/json": components["schemas"]["HostRun"];
                 };
             };
@@ -4646,6 +5098,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "order": "again"
+                 *     }
+                 */
                 "application/json": components["schemas"]["HostOrder"];
             };
         };
@@ -4679,6 +5137,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Judgement"];
             };
         };
@@ -4710,6 +5174,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "address": "events/worker_connections",
+                 *       "file": "main",
+                 *       "service": "bulletin-pages",
+                 *       "where": "labels.site == \"coast\""
+                 *     }
+                 */
                 "application/json": components["schemas"]["Comparing"];
             };
         };
@@ -4720,6 +5192,14 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "address": "events/worker_connections",
+                     *       "alike": 3,
+                     *       "hosts": 3,
+                     *       "service": "bulletin-pages"
+                     *     }
+                     */
                     "application/json": components["schemas"]["Compared"];
                 };
             };
@@ -4743,6 +5223,15 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example title: More connections for the spring flood
+                 *     reason: In last year's flood the pages refused connections.
+                 *     service: bulletin-pages
+                 *     where: labels.role == "bulletin"
+                 *     count: 24
+                 *     edits: [{set: events/worker_connections, file: main, to: 1024}]
+                 *     ladder: {stages: [{up-to: 2}, {hosts: all, gate: true}], soak: 30s}
+                 */
                 "application/yaml": string;
             };
         };
@@ -4753,6 +5242,45 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "doubts": [
+                     *         "doubt"
+                     *       ],
+                     *       "edits": [
+                     *         {
+                     *           "hosts": 3,
+                     *           "values": [
+                     *             {
+                     *               "first": [],
+                     *               "hosts": 3,
+                     *               "value": "1024"
+                     *             }
+                     *           ],
+                     *           "words": "approved change 5 under 7c4f4be136c7"
+                     *         }
+                     *       ],
+                     *       "first": [
+                     *         "first"
+                     *       ],
+                     *       "hosts": 3,
+                     *       "probes": [
+                     *         {
+                     *           "ask": "http GET :8080/",
+                     *           "name": "bulletin-coast-01",
+                     *           "service": "bulletin-pages"
+                     *         }
+                     *       ],
+                     *       "problems": [
+                     *         {
+                     *           "line": 3,
+                     *           "text": "What of the small hosts?"
+                     *         }
+                     *       ],
+                     *       "title": "More connections for the spring flood",
+                     *       "without": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["DraftChecked"];
                 };
             };
@@ -4782,6 +5310,13 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "bulletin-coast-01": [
+                     *         ""
+                     *       ]
+                     *     }
+                     */
                     "application/json": {
                         [key: string]: string[];
                     };
@@ -4807,6 +5342,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "again": true,
+                 *       "host": "bulletin-coast-01",
+                 *       "text": "What of the small hosts?"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Previewing"];
             };
         };
@@ -4817,6 +5359,32 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "act": "reload",
+                     *       "alterations": [
+                     *         {
+                     *           "address": "events/worker_connections",
+                     *           "kind": "session",
+                     *           "new": "nine barges and a raft",
+                     *           "old": "spring tide at seven"
+                     *         }
+                     *       ],
+                     *       "checkers": [
+                     *         "checker"
+                     *       ],
+                     *       "diff": "--- /etc/nginx/nginx.conf\n+++ /etc/nginx/nginx.conf\n@@ -4 +4 @@\n-    worker_connections 512;\n+    worker_connections 1024;\n",
+                     *       "findings": [
+                     *         {
+                     *           "code": "BCDF-GHJK",
+                     *           "level": "veto",
+                     *           "text": "What of the small hosts?"
+                     *         }
+                     *       ],
+                     *       "host": "bulletin-coast-01",
+                     *       "read_at": "2031-03-01T14:00:00Z"
+                     *     }
+                     */
                     "application/json": components["schemas"]["Preview"];
                 };
             };
@@ -4848,6 +5416,31 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "looked": 3,
+                     *       "not_looked": 3,
+                     *       "oldest": "2031-03-01T14:00:00Z",
+                     *       "paths": [
+                     *         {
+                     *           "change": 3,
+                     *           "host": "bulletin-coast-01",
+                     *           "kind": "session",
+                     *           "path": "/etc/nginx/nginx.conf",
+                     *           "seen_at": "2031-03-01T14:00:00Z",
+                     *           "since": "2031-03-01T14:00:00Z",
+                     *           "words": "approved change 5 under 7c4f4be136c7"
+                     *         }
+                     *       ],
+                     *       "unready": [
+                     *         {
+                     *           "host": "bulletin-coast-01",
+                     *           "seen_at": "2031-03-01T14:00:00Z",
+                     *           "what": "kit is to have the roles author, admin"
+                     *         }
+                     *       ]
+                     *     }
+                     */
                     "application/json": components["schemas"]["Drift"];
                 };
             };
@@ -4871,6 +5464,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "where": "labels.site == \"coast\""
+                 *     }
+                 */
                 "application/json": components["schemas"]["Where"];
             };
         };
@@ -4881,6 +5479,31 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "looked": 3,
+                     *       "not_looked": 3,
+                     *       "oldest": "2031-03-01T14:00:00Z",
+                     *       "paths": [
+                     *         {
+                     *           "change": 3,
+                     *           "host": "bulletin-coast-01",
+                     *           "kind": "session",
+                     *           "path": "/etc/nginx/nginx.conf",
+                     *           "seen_at": "2031-03-01T14:00:00Z",
+                     *           "since": "2031-03-01T14:00:00Z",
+                     *           "words": "approved change 5 under 7c4f4be136c7"
+                     *         }
+                     *       ],
+                     *       "unready": [
+                     *         {
+                     *           "host": "bulletin-coast-01",
+                     *           "seen_at": "2031-03-01T14:00:00Z",
+                     *           "what": "kit is to have the roles author, admin"
+                     *         }
+                     *       ]
+                     *     }
+                     */
                     "application/json": components["schemas"]["Drift"];
                 };
             };
@@ -4904,6 +5527,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "host": "bulletin-coast-01",
+                 *       "path": "/etc/nginx/nginx.conf"
+                 *     }
+                 */
                 "application/json": components["schemas"]["PathOf"];
             };
         };
@@ -4935,6 +5565,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "host": "bulletin-coast-01",
+                 *       "path": "/etc/nginx/nginx.conf"
+                 *     }
+                 */
                 "application/json": components["schemas"]["PathOf"];
             };
         };
@@ -4945,6 +5582,17 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "change": 3,
+                     *       "diff": "--- /etc/nginx/nginx.conf\n+++ /etc/nginx/nginx.conf\n@@ -4 +4 @@\n-    worker_connections 512;\n+    worker_connections 1024;\n",
+                     *       "edits": "",
+                     *       "host": "bulletin-coast-01",
+                     *       "path": "/etc/nginx/nginx.conf",
+                     *       "service": "bulletin-pages",
+                     *       "why": "the probe “front page” is not well: status 500"
+                     *     }
+                     */
                     "application/json": components["schemas"]["DriftedPath"];
                 };
             };
@@ -4974,6 +5622,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "at": "2031-03-01T14:00:00Z",
+                     *         "blanks": [
+                     *           {
+                     *             "name": "bulletin-coast-01",
+                     *             "type": "integer"
+                     *           }
+                     *         ],
+                     *         "by": "oda",
+                     *         "name": "bulletin-coast-01",
+                     *         "source": "service: bulletin-pages\n",
+                     *         "title": "More connections for the spring flood",
+                     *         "version": 3
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["Form"][];
                 };
             };
@@ -4997,6 +5663,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example form: connections
+                 *     title: More connections
+                 *     blanks: {limit: {type: integer, range: 512..8192}}
+                 *     change: {title: Connections, reason: The flood is forecast., service: bulletin-pages, where: labels.role == "bulletin", count: 24, edits: [{set: events/worker_connections, to: '{blank:limit}'}]}
+                 */
                 "application/yaml": string;
             };
         };
@@ -5007,6 +5679,22 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "at": "2031-03-01T14:00:00Z",
+                     *       "blanks": [
+                     *         {
+                     *           "name": "bulletin-coast-01",
+                     *           "type": "integer"
+                     *         }
+                     *       ],
+                     *       "by": "oda",
+                     *       "name": "bulletin-coast-01",
+                     *       "source": "service: bulletin-pages\n",
+                     *       "title": "More connections for the spring flood",
+                     *       "version": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["Form"];
                 };
             };
@@ -5038,6 +5726,22 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "at": "2031-03-01T14:00:00Z",
+                     *       "blanks": [
+                     *         {
+                     *           "name": "bulletin-coast-01",
+                     *           "type": "integer"
+                     *         }
+                     *       ],
+                     *       "by": "oda",
+                     *       "name": "bulletin-coast-01",
+                     *       "source": "service: bulletin-pages\n",
+                     *       "title": "More connections for the spring flood",
+                     *       "version": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["Form"];
                 };
             };
@@ -5063,6 +5767,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "blanks": {
+                 *         "bulletin-coast-01": "blanks"
+                 *       }
+                 *     }
+                 */
                 "application/json": components["schemas"]["Filling"];
             };
         };
@@ -5073,6 +5784,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "id": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["Created"];
                 };
             };
@@ -5102,6 +5818,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "at": "2031-03-01T14:00:00Z",
+                     *         "because": "the flood is over",
+                     *         "by": "oda",
+                     *         "number": 3
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["Halt"][];
                 };
             };
@@ -5125,6 +5851,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "where": "labels.site == \"coast\""
+                 *     }
+                 */
                 "application/json": components["schemas"]["Halting"];
             };
         };
@@ -5135,6 +5867,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "id": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["Created"];
                 };
             };
@@ -5160,6 +5897,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Lifting"];
             };
         };
@@ -5203,6 +5945,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "address": "events/worker_connections",
+                     *         "host_key": "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIOMqqnkVzrm0SdG6UOoqKLsabgH5C9okWi0dh2l9GKJl",
+                     *         "id": 3,
+                     *         "labels": {
+                     *           "bulletin-coast-01": "labels"
+                     *         },
+                     *         "login": "root",
+                     *         "name": "bulletin-coast-01",
+                     *         "sudo": true,
+                     *         "traits": {
+                     *           "cores": 3,
+                     *           "family": "debian",
+                     *           "kernel": "6.1.0",
+                     *           "memory": 3,
+                     *           "os": "debian",
+                     *           "os_version": "12"
+                     *         }
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["Host"][];
                 };
             };
@@ -5226,6 +5991,29 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example [
+                 *       {
+                 *         "address": "events/worker_connections",
+                 *         "host_key": "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIOMqqnkVzrm0SdG6UOoqKLsabgH5C9okWi0dh2l9GKJl",
+                 *         "id": 3,
+                 *         "labels": {
+                 *           "bulletin-coast-01": "labels"
+                 *         },
+                 *         "login": "root",
+                 *         "name": "bulletin-coast-01",
+                 *         "sudo": true,
+                 *         "traits": {
+                 *           "cores": 3,
+                 *           "family": "debian",
+                 *           "kernel": "6.1.0",
+                 *           "memory": 3,
+                 *           "os": "debian",
+                 *           "os_version": "12"
+                 *         }
+                 *       }
+                 *     ]
+                 */
                 "application/json": components["schemas"]["Host"][];
             };
         };
@@ -5236,6 +6024,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "added": 3,
+                     *       "asked": 3,
+                     *       "known": 3,
+                     *       "pinned": 3,
+                     *       "request": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["HostsLoaded"];
                 };
             };
@@ -5259,6 +6056,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "raise": true,
+                 *       "where": "labels.site == \"coast\""
+                 *     }
+                 */
                 "application/json": components["schemas"]["CompareOrder"];
             };
         };
@@ -5269,6 +6072,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "asked": 3,
+                     *       "missed": [
+                     *         {
+                     *           "host": "bulletin-coast-01",
+                     *           "why": "the probe “front page” is not well: status 500"
+                     *         }
+                     *       ],
+                     *       "newer": [
+                     *         {
+                     *           "host": "bulletin-coast-01",
+                     *           "ours": 3,
+                     *           "raised": true,
+                     *           "seen": 3
+                     *         }
+                     *       ]
+                     *     }
+                     */
                     "application/json": components["schemas"]["HostsBeside"];
                 };
             };
@@ -5300,6 +6122,34 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "address": "events/worker_connections",
+                     *       "aside_because": "aside_because",
+                     *       "aside_by": "aside_by",
+                     *       "aside_until": "2031-03-01T14:00:00Z",
+                     *       "host_key": "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIOMqqnkVzrm0SdG6UOoqKLsabgH5C9okWi0dh2l9GKJl",
+                     *       "id": 3,
+                     *       "labels": {
+                     *         "bulletin-coast-01": "labels"
+                     *       },
+                     *       "login": "root",
+                     *       "missed_at": "2031-03-01T14:00:00Z",
+                     *       "missed_why": "missed_why",
+                     *       "name": "bulletin-coast-01",
+                     *       "sudo": true,
+                     *       "surveyed_at": "2031-03-01T14:00:00Z",
+                     *       "traits": {
+                     *         "cores": 3,
+                     *         "family": "debian",
+                     *         "kernel": "6.1.0",
+                     *         "memory": 3,
+                     *         "os": "debian",
+                     *         "os_version": "12"
+                     *       },
+                     *       "via": "via"
+                     *     }
+                     */
                     "application/json": components["schemas"]["Host"];
                 };
             };
@@ -5325,6 +6175,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "aside": {
+                 *         "because": "a new disk",
+                 *         "until": "2031-03-01T23:00:00Z"
+                 *       }
+                 *     }
+                 */
                 "application/json": components["schemas"]["HostChange"];
             };
         };
@@ -5358,6 +6216,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "file": "main",
+                 *       "instance": "",
+                 *       "service": "bulletin-pages",
+                 *       "text": "What of the small hosts?"
+                 *     }
+                 */
                 "application/json": components["schemas"]["EditedCopy"];
             };
         };
@@ -5368,6 +6234,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "edits": ""
+                     *     }
+                     */
                     "application/json": components["schemas"]["DerivedEdits"];
                 };
             };
@@ -5399,6 +6270,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "to": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["Raised"];
                 };
             };
@@ -5433,6 +6309,22 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "files": [
+                     *         {
+                     *           "group": "3f9a1c",
+                     *           "key": "main",
+                     *           "mode": "644",
+                     *           "owner": "root",
+                     *           "path": "/etc/nginx/nginx.conf"
+                     *         }
+                     *       ],
+                     *       "host": "bulletin-coast-01",
+                     *       "read_at": "2031-03-01T14:00:00Z",
+                     *       "service": "bulletin-pages"
+                     *     }
+                     */
                     "application/json": components["schemas"]["HostFiles"];
                 };
             };
@@ -5468,6 +6360,17 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "at": "2031-03-01T14:00:00Z",
+                     *         "from": "192.0.2.7",
+                     *         "path": "/etc/nginx/nginx.conf",
+                     *         "to": "1024",
+                     *         "what": "kit is to have the roles author, admin"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["Told"][];
                 };
             };
@@ -5499,6 +6402,13 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "fingerprint": "SHA256:6vzHnzoUN4aCohf5R7KTKz1sO3j30zAo0wG6THO3lGI",
+                     *       "pinned": "pinned",
+                     *       "shown": "shown"
+                     *     }
+                     */
                     "application/json": components["schemas"]["HostKey"];
                 };
             };
@@ -5524,6 +6434,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "fingerprint": "SHA256:6vzHnzoUN4aCohf5R7KTKz1sO3j30zAo0wG6THO3lGI"
+                 *     }
+                 */
                 "application/json": components["schemas"]["KeyPinned"];
             };
         };
@@ -5534,6 +6449,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "added": 3,
+                     *       "asked": 3,
+                     *       "known": 3,
+                     *       "pinned": 3,
+                     *       "request": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["HostsLoaded"];
                 };
             };
@@ -5559,6 +6483,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "to": "1024"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Renaming"];
             };
         };
@@ -5592,6 +6521,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Judgement"];
             };
         };
@@ -5631,6 +6566,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "files": [
+                     *           {
+                     *             "format": "format",
+                     *             "key": "main",
+                     *             "paths": {
+                     *               "bulletin-coast-01": "paths"
+                     *             }
+                     *           }
+                     *         ],
+                     *         "service": "bulletin-pages",
+                     *         "title": "More connections for the spring flood",
+                     *         "unit": "nginx.service"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["HostService"][];
                 };
             };
@@ -5660,6 +6613,13 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "from": "192.0.2.7",
+                     *       "record_key": "record_key",
+                     *       "to": "1024"
+                     *     }
+                     */
                     "application/json": components["schemas"]["KeyChanged"];
                 };
             };
@@ -5689,6 +6649,19 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "name": "bulletin-coast-01",
+                     *         "values": [
+                     *           {
+                     *             "hosts": 3,
+                     *             "value": "1024"
+                     *           }
+                     *         ]
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["Label"][];
                 };
             };
@@ -5718,6 +6691,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "agreed_by": "agreed_by",
+                     *       "at": "2031-03-01T14:00:00Z",
+                     *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819",
+                     *       "loaded_by": "ada",
+                     *       "source": "service: bulletin-pages\n",
+                     *       "version": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["PolicyVersion"];
                 };
             };
@@ -5741,6 +6724,10 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example approvals: [{needs: 1}, {where: labels.tier == "core", needs: 2}]
+                 *     approvals-last: 72h
+                 */
                 "application/yaml": string;
             };
         };
@@ -5751,6 +6738,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "request": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["Requested"];
                 };
             };
@@ -5780,6 +6772,20 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "kinds": [
+                     *           "session"
+                     *         ],
+                     *         "lost": 3,
+                     *         "name": "bulletin-coast-01",
+                     *         "to": "1024",
+                     *         "tries": 3,
+                     *         "waiting": 3
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["Receiver"][];
                 };
             };
@@ -5813,6 +6819,20 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "actor": "oda",
+                     *         "at": "2031-03-01T14:00:00Z",
+                     *         "body": {},
+                     *         "hash": "9b1d",
+                     *         "kind": "session",
+                     *         "prev": "8a0c",
+                     *         "seq": 3,
+                     *         "subject": "change/5"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["Entry"][];
                 };
             };
@@ -5842,6 +6862,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "at": "2031-03-01T14:00:00Z",
+                     *       "hash": "9b1d",
+                     *       "key": "main",
+                     *       "seq": 3,
+                     *       "signature": "MEUCIQ"
+                     *     }
+                     */
                     "application/json": components["schemas"]["Checkpoint"];
                 };
             };
@@ -5908,6 +6937,21 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "actor": "oda",
+                     *         "at": "2031-03-01T14:00:00Z",
+                     *         "body": {},
+                     *         "hash": "9b1d",
+                     *         "kind": "session",
+                     *         "prev": "8a0c",
+                     *         "says": "says",
+                     *         "seq": 3,
+                     *         "subject": "change/5"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["Sentence"][];
                 };
             };
@@ -5937,6 +6981,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "broken": "broken",
+                     *       "entries": 3,
+                     *       "hash": "9b1d",
+                     *       "holds": true,
+                     *       "waiting": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["Verification"];
                 };
             };
@@ -5966,6 +7019,19 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "asked_at": "2031-03-01T14:00:00Z",
+                     *         "asked_by": "ada",
+                     *         "ends_at": "2031-03-01T14:00:00Z",
+                     *         "id": 3,
+                     *         "kind": "session",
+                     *         "subject": "change/5",
+                     *         "what": "kit is to have the roles author, admin"
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["Request"][];
                 };
             };
@@ -5991,6 +7057,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "agreed": true
+                 *     }
+                 */
                 "application/json": components["schemas"]["Decision"];
             };
         };
@@ -6028,6 +7099,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "at": "2031-03-01T14:00:00Z",
+                     *         "by": "oda",
+                     *         "name": "bulletin-coast-01",
+                     *         "version": 3
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["Secret"][];
                 };
             };
@@ -6053,6 +7134,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "value": "1024"
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewSecret"];
             };
         };
@@ -6063,6 +7149,14 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "at": "2031-03-01T14:00:00Z",
+                     *       "by": "oda",
+                     *       "name": "bulletin-coast-01",
+                     *       "version": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["Secret"];
                 };
             };
@@ -6088,6 +7182,17 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "hosts": "labels.site == \"coast\"",
+                 *       "probes": [
+                 *         "front page"
+                 *       ],
+                 *       "services": [
+                 *         "bulletin-pages"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["Binding"];
             };
         };
@@ -6129,6 +7234,20 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "approved_by": "ben",
+                     *         "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819",
+                     *         "in_force": 3,
+                     *         "loaded_at": "2031-03-01T14:00:00Z",
+                     *         "loaded_by": "ada",
+                     *         "name": "bulletin-coast-01",
+                     *         "title": "More connections for the spring flood",
+                     *         "version": 3
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["Service"][];
                 };
             };
@@ -6152,6 +7271,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example service: bulletin-pages
+                 *     title: Bulletin pages
+                 *     where: labels.role == "bulletin"
+                 *     unit: nginx.service
+                 *     files: {main: {format: nginx, paths: {any: /etc/nginx/nginx.conf}}}
+                 *     acts: [{name: reload, command: [systemctl, reload, nginx.service]}]
+                 */
                 "application/yaml": string;
             };
         };
@@ -6162,6 +7289,22 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "approved_at": "2031-03-01T14:00:00Z",
+                     *       "approved_by": "ben",
+                     *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819",
+                     *       "in_force": 3,
+                     *       "loaded_at": "2031-03-01T14:00:00Z",
+                     *       "loaded_by": "ada",
+                     *       "name": "bulletin-coast-01",
+                     *       "source": "service: bulletin-pages\n",
+                     *       "title": "More connections for the spring flood",
+                     *       "version": 3,
+                     *       "withdrawn_because": "withdrawn_because",
+                     *       "withdrawn_by": "withdrawn_by"
+                     *     }
+                     */
                     "application/json": components["schemas"]["Service"];
                 };
             };
@@ -6193,6 +7336,22 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "approved_at": "2031-03-01T14:00:00Z",
+                     *       "approved_by": "ben",
+                     *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819",
+                     *       "in_force": 3,
+                     *       "loaded_at": "2031-03-01T14:00:00Z",
+                     *       "loaded_by": "ada",
+                     *       "name": "bulletin-coast-01",
+                     *       "source": "service: bulletin-pages\n",
+                     *       "title": "More connections for the spring flood",
+                     *       "version": 3,
+                     *       "withdrawn_because": "withdrawn_because",
+                     *       "withdrawn_by": "withdrawn_by"
+                     *     }
+                     */
                     "application/json": components["schemas"]["Service"];
                 };
             };
@@ -6218,6 +7377,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Judgement"];
             };
         };
@@ -6257,6 +7422,22 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "approved_at": "2031-03-01T14:00:00Z",
+                     *       "approved_by": "ben",
+                     *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819",
+                     *       "in_force": 3,
+                     *       "loaded_at": "2031-03-01T14:00:00Z",
+                     *       "loaded_by": "ada",
+                     *       "name": "bulletin-coast-01",
+                     *       "source": "service: bulletin-pages\n",
+                     *       "title": "More connections for the spring flood",
+                     *       "version": 3,
+                     *       "withdrawn_because": "withdrawn_because",
+                     *       "withdrawn_by": "withdrawn_by"
+                     *     }
+                     */
                     "application/json": components["schemas"]["Service"];
                 };
             };
@@ -6290,6 +7471,73 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "acts": [
+                     *         {
+                     *           "commands": [
+                     *             [
+                     *               "command"
+                     *             ]
+                     *           ],
+                     *           "name": "bulletin-coast-01"
+                     *         }
+                     *       ],
+                     *       "difference": "difference",
+                     *       "files": [
+                     *         {
+                     *           "format": "format",
+                     *           "key": "main",
+                     *           "paths": {
+                     *             "bulletin-coast-01": "paths"
+                     *           }
+                     *         }
+                     *       ],
+                     *       "in_force": [
+                     *         {
+                     *           "ask": "http GET :8080/",
+                     *           "name": "bulletin-coast-01"
+                     *         }
+                     *       ],
+                     *       "keep": 3,
+                     *       "pool": "pool",
+                     *       "probes": [
+                     *         {
+                     *           "ask": "http GET :8080/",
+                     *           "name": "bulletin-coast-01"
+                     *         }
+                     *       ],
+                     *       "rules": [
+                     *         {
+                     *           "holds": "holds",
+                     *           "say": "say",
+                     *           "weight": "weight"
+                     *         }
+                     *       ],
+                     *       "service": {
+                     *         "approved_by": "ben",
+                     *         "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819",
+                     *         "in_force": 3,
+                     *         "loaded_at": "2031-03-01T14:00:00Z",
+                     *         "loaded_by": "ada",
+                     *         "name": "bulletin-coast-01",
+                     *         "title": "More connections for the spring flood",
+                     *         "version": 3
+                     *       },
+                     *       "settings": [
+                     *         {
+                     *           "address": "events/worker_connections",
+                     *           "type": "integer"
+                     *         }
+                     *       ],
+                     *       "settle": "settle",
+                     *       "trial": [
+                     *         "trial"
+                     *       ],
+                     *       "unit": "nginx.service",
+                     *       "where": "labels.site == \"coast\""
+                     *     }
+                     */
                     "application/json": components["schemas"]["ServiceParts"];
                 };
             };
@@ -6315,6 +7563,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819",
+                 *       "host": "bulletin-coast-01"
+                 *     }
+                 */
                 "application/json": components["schemas"]["TryApproval"];
             };
         };
@@ -6348,6 +7602,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "because": "the flood is over",
+                 *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Judgement"];
             };
         };
@@ -6385,6 +7645,17 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "display": "Ines Vael",
+                     *       "kind": "session",
+                     *       "must_change": true,
+                     *       "name": "bulletin-coast-01",
+                     *       "roles": [
+                     *         "role"
+                     *       ]
+                     *     }
+                     */
                     "application/json": components["schemas"]["Account"];
                 };
             };
@@ -6408,6 +7679,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "kind": "session",
+                 *       "label": "a script",
+                 *       "name": "ines",
+                 *       "password": "spring tide at seven"
+                 *     }
+                 */
                 "application/json": components["schemas"]["SignIn"];
             };
         };
@@ -6418,6 +7697,18 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "account": {
+                     *         "display": "Ines Vael",
+                     *         "name": "bulletin-coast-01",
+                     *         "roles": [
+                     *           "role"
+                     *         ]
+                     *       },
+                     *       "token": "wl_…"
+                     *     }
+                     */
                     "application/json": components["schemas"]["SignedIn"];
                 };
             };
@@ -6534,6 +7825,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "address": "events/worker_connections",
+                     *       "code": "BCDF-GHJK",
+                     *       "device": "GmRhmhcxhwAzkoEqiMEg",
+                     *       "ends_at": "2031-03-01T14:00:00Z",
+                     *       "every": 3,
+                     *       "with_code": "https://id.vellmere.example/device?user_code=BCDF-GHJK"
+                     *     }
+                     */
                     "application/json": components["schemas"]["Elsewhere"];
                 };
             };
@@ -6557,6 +7858,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "device": "GmRhmhcxhwAzkoEqiMEg",
+                 *       "every": 3
+                 *     }
+                 */
                 "application/json": components["schemas"]["ElsewhereAsked"];
             };
         };
@@ -6567,6 +7874,19 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "account": {
+                     *         "display": "Ines Vael",
+                     *         "name": "bulletin-coast-01",
+                     *         "roles": [
+                     *           "role"
+                     *         ]
+                     *       },
+                     *       "token": "wl_…",
+                     *       "waiting": true
+                     *     }
+                     */
                     "application/json": components["schemas"]["SignedInElsewhere"];
                 };
             };
@@ -6590,6 +7910,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "new": "nine barges and a raft",
+                 *       "old": "spring tide at seven"
+                 *     }
+                 */
                 "application/json": components["schemas"]["PasswordChange"];
             };
         };
@@ -6627,6 +7953,22 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example [
+                     *       {
+                     *         "created_at": "2031-03-01T14:00:00Z",
+                     *         "expires_at": "2031-03-01T14:00:00Z",
+                     *         "id": 3,
+                     *         "kind": "session",
+                     *         "label": "the duty board",
+                     *         "origin": "192.0.2.7",
+                     *         "scopes": [
+                     *           "scope"
+                     *         ],
+                     *         "this": true
+                     *       }
+                     *     ]
+                     */
                     "application/json": components["schemas"]["SignInRow"][];
                 };
             };
@@ -6687,6 +8029,12 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "directory": "the office's directory",
+                     *       "why": "the probe “front page” is not well: status 500"
+                     *     }
+                     */
                     "application/json": components["schemas"]["WaysIn"];
                 };
             };
@@ -6710,6 +8058,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "where": "labels.site == \"coast\""
+                 *     }
+                 */
                 "application/json": components["schemas"]["SurveyOrder"];
             };
         };
@@ -6720,6 +8073,17 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "aside": {
+                     *         "bulletin-coast-01": "aside"
+                     *       },
+                     *       "failed": {
+                     *         "bulletin-coast-01": "failed"
+                     *       },
+                     *       "hosts": 3
+                     *     }
+                     */
                     "application/json": components["schemas"]["Surveyed"];
                 };
             };
@@ -6749,6 +8113,80 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "ahead": [
+                     *         {
+                     *           "from": "2031-03-01T14:00:00Z",
+                     *           "name": "bulletin-coast-01",
+                     *           "to": "2031-03-01T14:00:00Z",
+                     *           "zone": "Europe/Vienna"
+                     *         }
+                     *       ],
+                     *       "climbs": [
+                     *         {
+                     *           "author": "ines",
+                     *           "counts": {
+                     *             "bulletin-coast-01": 3
+                     *           },
+                     *           "created_at": "2031-03-01T14:00:00Z",
+                     *           "hosts": 3,
+                     *           "id": 3,
+                     *           "next": "next",
+                     *           "revision": 3,
+                     *           "services": [
+                     *             "bulletin-pages"
+                     *           ],
+                     *           "state": "draft",
+                     *           "title": "More connections for the spring flood",
+                     *           "updated_at": "2031-03-01T14:00:00Z"
+                     *         }
+                     *       ],
+                     *       "halts": [
+                     *         {
+                     *           "at": "2031-03-01T14:00:00Z",
+                     *           "because": "the flood is over",
+                     *           "by": "oda",
+                     *           "number": 3
+                     *         }
+                     *       ],
+                     *       "hosts": 3,
+                     *       "latest": [
+                     *         {
+                     *           "actor": "oda",
+                     *           "at": "2031-03-01T14:00:00Z",
+                     *           "body": {},
+                     *           "hash": "9b1d",
+                     *           "kind": "session",
+                     *           "prev": "8a0c",
+                     *           "says": "says",
+                     *           "seq": 3,
+                     *           "subject": "change/5"
+                     *         }
+                     *       ],
+                     *       "services": 3,
+                     *       "unwell": [
+                     *         {
+                     *           "count": 3,
+                     *           "hosts": [
+                     *             {
+                     *               "host": "bulletin-coast-01"
+                     *             }
+                     *           ],
+                     *           "kind": "session",
+                     *           "since": "2031-03-01T14:00:00Z"
+                     *         }
+                     *       ],
+                     *       "waits": [
+                     *         {
+                     *           "kind": "session",
+                     *           "next": "next",
+                     *           "since": "2031-03-01T14:00:00Z",
+                     *           "title": "More connections for the spring flood"
+                     *         }
+                     *       ]
+                     *     }
+                     */
                     "application/json": components["schemas"]["Today"];
                 };
             };
@@ -6772,6 +8210,15 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "days": 3,
+                 *       "label": "the duty board",
+                 *       "scopes": [
+                 *         "scope"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewToken"];
             };
         };
@@ -6782,6 +8229,11 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "token": "wl_…"
+                     *     }
+                     */
                     "application/json": components["schemas"]["Token"];
                 };
             };
@@ -6805,6 +8257,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "host": "bulletin-coast-01",
+                 *       "source": "service: bulletin-pages\n"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Trying"];
             };
         };
@@ -6815,6 +8273,36 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    /**
+                     * @example {
+                     *       "approved_by": "ben",
+                     *       "carries": true,
+                     *       "digest": "7c4f4be136c70011a2b3c4d5e6f708192a3b4c5d6e7f8091a2b3c4d5e6f70819",
+                     *       "host": "bulletin-coast-01",
+                     *       "instances": [
+                     *         {
+                     *           "files": [
+                     *             {
+                     *               "bytes": 3,
+                     *               "key": "main",
+                     *               "path": "/etc/nginx/nginx.conf"
+                     *             }
+                     *           ],
+                     *           "runs": [
+                     *             {
+                     *               "for": "for",
+                     *               "words": []
+                     *             }
+                     *           ],
+                     *           "unit": "nginx.service"
+                     *         }
+                     *       ],
+                     *       "service": "bulletin-pages",
+                     *       "until": "2031-03-01T14:00:00Z",
+                     *       "version": "1.22.1",
+                     *       "why": "the probe “front page” is not well: status 500"
+                     *     }
+                     */
                     "application/json": components["schemas"]["Tried"];
                 };
             };
