@@ -34,7 +34,7 @@ func TestParse(t *testing.T) {
 	open := filepath.Join(t.TempDir(), "open")
 	os.WriteFile(open, []byte("x"), 0o644)
 	for _, c := range []struct{ from, to, want string }{
-		{"https://id.vellmere.example", "http://id.vellmere.example", "issuer: id.vellmere.example can be read and changed"},
+		{"https://id.vellmere.example", "http://id.vellmere.example", "issuer: id.vellmere.example can be read by others"},
 		{"https://id.vellmere.example", "id.vellmere.example", `issuer: "id.vellmere.example"; want a URL`},
 		{"https://id.vellmere.example", "https://a:b@id.vellmere.example", "issuer: "},
 		{"https://ladder.vellmere.example", "https://ladder.vellmere.example/x", "has a path"},

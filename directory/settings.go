@@ -1,12 +1,10 @@
 package directory
 
 import (
-	"cmp"
 	"crypto/tls"
 	"crypto/x509"
 	"fmt"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"os"
 	"strings"
@@ -45,7 +43,7 @@ func Parse(name string, data []byte) (*Settings, error) {
 	}
 	p := &written.Problems{File: name}
 	for key, text := range map[string]string{"issuer": s.Issuer, "address": s.Address} {
-		if err := private(text); err != nil {
+		if err := plainURL(text); err != nil {
 			p.Add("%s: %v", key, err)
 		}
 	}
@@ -89,15 +87,11 @@ func Parse(name string, data []byte) (*Settings, error) {
 	return s, p.Err()
 }
 
-// private refuses addresses on whose way others could read and change what is said.
-func private(text string) error {
+// plainURL refuses an address that holds more than a server and a path, or on whose way others listen.
+func plainURL(text string) error {
 	u, err := url.Parse(text)
-	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
+	if err != nil || u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
 		return fmt.Errorf("%q; want a URL such as https://id.vellmere.example", text)
 	}
-	at, err := netip.ParseAddr(u.Hostname())
-	if own := u.Hostname() == "localhost" || err == nil && at.IsLoopback(); u.Scheme == "http" && !own {
-		return fmt.Errorf("%s can be read and changed by others on the way; want https", cmp.Or(u.Host, text))
-	}
-	return nil
+	return written.PrivateURL(text)
 }

@@ -260,7 +260,7 @@ func (s *Store) steerHost(ctx context.Context, actor string, changeID int64, hos
 			return err
 		}
 		if c.State.Final() {
-			return conflict("the climb of change %d has ended; wladder climb %d -behind takes hosts that were passed over, wladder follow-up %d all that are not done", changeID, changeID, changeID)
+			return conflict("the climb of change %d has ended; wladder climb -missed %d takes hosts that were passed over, wladder follow-up %d all that are not done", changeID, changeID, changeID)
 		}
 		run, err := one[steeredRun](ctx, tx, host+" in the climb", `select id, state, stage, edited, forgiven from host_runs where climb = $1 and host = $2 for update`, c.ID, host)
 		if err != nil {

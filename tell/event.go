@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"time"
 )
@@ -18,21 +17,6 @@ type Event struct {
 	ID, Type, Subject string
 	Time              time.Time
 	Data              any
-}
-
-// CheckURL tells what is wrong with a URL to which events are to go: they go by TLS, or stay on
-// this machine.
-func CheckURL(text string) error {
-	u, err := url.Parse(text)
-	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
-		return errors.New("is not a URL of https")
-	}
-	if u.Scheme == "http" {
-		if at, err := netip.ParseAddr(u.Hostname()); u.Hostname() != "localhost" && (err != nil || !at.IsLoopback()) {
-			return fmt.Errorf("%s can be read by others on the way; want https", u.Host)
-		}
-	}
-	return nil
 }
 
 // client follows no redirection: an event goes where it was told to go.

@@ -106,7 +106,7 @@ func Parse(name string, data []byte) ([]Receiver, error) {
 }
 
 func (r *Receiver) checkWebhook(bad func(string, ...any)) {
-	if err := CheckURL(r.Webhook); err != nil {
+	if err := written.PrivateURL(r.Webhook); err != nil {
 		bad("webhook: %v", err)
 		return
 	}

@@ -114,7 +114,7 @@ func (g *guide) reviewed(later string) {
 	lost.Mend()
 	g.office.Hosts["bulletin-coast-03"].Mend()
 	g.wladder(0, "show", "1")
-	g.wladder(0, "climb", "-behind", "-follow", "1")
+	g.wladder(0, "climb", "-missed", "-follow", "1")
 
 	g.say("A host that was built since gets the same in a follow-up, with a digest and approvals of its own; the reviewers see that it comes to the very same.")
 	g.load(later)

@@ -169,7 +169,7 @@ func (t *terminal) afterwards(d view.ChangeDetail, row func(name, text string)) 
 		row("before", fmt.Sprintf("a climb by %s, %s: %s, %d of %s done", e.StartedBy, when(e.StartedAt), e.State, e.Done, counted(e.Hosts, "host")))
 	}
 	if n := d.BehindCount; n > 0 && d.State != change.Climbing {
-		row("behind", fmt.Sprintf("%s: wladder climb -behind %d takes %s while the approval lasts", named(d.Behind, n), d.ID, map[bool]string{true: "it", false: "them"}[n == 1]))
+		row("missed", fmt.Sprintf("%s: wladder climb -missed %d takes %s while the approval lasts", named(d.Behind, n), d.ID, map[bool]string{true: "it", false: "them"}[n == 1]))
 	}
 }
 

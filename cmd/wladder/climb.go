@@ -6,7 +6,7 @@ import (
 )
 
 var climb = command{"climb", "N", "let an approved change climb: it is rolled out to its hosts, stage by stage", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
-	behind := f.Bool("behind", false, "take the hosts that it passed over before, under the same approval, while that lasts")
+	missed := f.Bool("missed", false, "take the hosts that it passed over before, under the same approval, while that lasts")
 	then := f.Bool("follow", false, "follow it to its end")
 	return func(ctx context.Context, t *terminal, args []string) error {
 		id, err := number(args)
@@ -15,7 +15,7 @@ var climb = command{"climb", "N", "let an approved change climb: it is rolled ou
 		}
 		c := t.client()
 		start := c.Climb
-		if *behind {
+		if *missed {
 			start = c.ClimbBehind
 		}
 		if err := start(ctx, id); err != nil {

@@ -59,13 +59,13 @@ var keys = []key{
 	{name: "data", value: "directory", about: "keys, locks and, where no database is named, PostgreSQL's own files; the server's alone, to be kept safe",
 		field: func(c *config) any { return &c.data }, limit: "it belongs to the server's account, and others may not write there"},
 	{name: "listen", value: "address:port", about: "where people and programs reach the server",
-		field: func(c *config) any { return &c.listen }, limit: "elsewhere than on loopback it wants certificate and certificate-key, or behind"},
+		field: func(c *config) any { return &c.listen }, limit: "elsewhere than on loopback it wants certificate and certificate-key, or proxies"},
 	{name: "certificate", value: "file, PEM", about: "the server's certificate and those above it; read again when it changes",
 		field: func(c *config) any { return &c.certificate }, limit: "together with certificate-key"},
 	{name: "certificate-key", value: "file, PEM", about: "the certificate's private key",
 		field: func(c *config) any { return &c.key }, limit: "nobody else may read it"},
-	{name: "behind", value: "addresses or networks, a list", about: "the proxies through which alone the server is reached, and which have TLS",
-		field: func(c *config) any { return &c.behind }},
+	{name: "proxies", value: "addresses or networks, a list", about: "the proxies through which alone the server is reached, and which have TLS",
+		field: func(c *config) any { return &c.through }},
 	{name: "database", value: "URL", about: "a PostgreSQL database, version 15 or newer; without it and database-file the server runs a PostgreSQL of its own on loopback",
 		field: func(c *config) any { return &c.database }, noFlag: true, limit: "with a password in it, nobody else may read the file that holds it"},
 	{name: "database-file", value: "file", about: "holds the URL of the database instead",
@@ -308,8 +308,14 @@ func scalars(n ast.Node) (string, bool) {
 	return "", false
 }
 
+// renamed are keys that had another name.
+var renamed = map[string]string{"behind": "proxies"}
+
 // meant names the key that somebody may have meant.
 func meant(name string) string {
+	if now := renamed[name]; now != "" {
+		return "; it is called " + now + " now"
+	}
 	var names []string
 	for _, k := range keys {
 		names = append(names, k.name)

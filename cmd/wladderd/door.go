@@ -22,7 +22,7 @@ import (
 type door struct {
 	listen           string
 	certificate, key string // files in PEM
-	behind           string // addresses or networks of proxies, by comma
+	through          string // addresses or networks of proxies, by comma
 	proxies          []netip.Prefix
 }
 
@@ -35,19 +35,19 @@ func (c *config) validateDoor() error {
 	if (d.certificate == "") != (d.key == "") {
 		return c.wrong("certificate", "certificate and certificate-key: want both or neither")
 	}
-	for _, text := range strings.FieldsFunc(d.behind, func(r rune) bool { return r == ',' || r == ' ' }) {
+	for _, text := range strings.FieldsFunc(d.through, func(r rune) bool { return r == ',' || r == ' ' }) {
 		prefix, err := netip.ParsePrefix(text)
 		if at, one := netip.ParseAddr(text); one == nil {
 			prefix, err = at.Prefix(at.BitLen())
 		}
 		if err != nil {
-			return c.wrong("behind", "%q is neither an address nor a network", text)
+			return c.wrong("proxies", "%q is neither an address nor a network", text)
 		}
 		d.proxies = append(d.proxies, prefix)
 	}
 	at, err := netip.ParseAddr(host)
 	if loopback := host == "localhost" || err == nil && at.IsLoopback(); !loopback && d.certificate == "" && len(d.proxies) == 0 {
-		return c.wrong("listen", "%s can be reached from elsewhere, where passwords would go in the clear; want certificate and certificate-key, or behind with the address of a proxy that has them", d.listen)
+		return c.wrong("listen", "%s can be reached from elsewhere, where passwords would go in the clear; want certificate and certificate-key, or proxies with the address of one that has them", d.listen)
 	}
 	return nil
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"wladder/core/record"
+	"wladder/core/written"
 	"wladder/engine"
 	"wladder/store"
 	"wladder/tell"
@@ -101,7 +102,7 @@ func watchRecord(ctx context.Context, log *slog.Logger, st checkpoints, every ti
 
 // receiver tells what is wrong with a URL to which checkpoints are to go.
 func receiver(text string) error {
-	if err := tell.CheckURL(text); err != nil {
+	if err := written.PrivateURL(text); err != nil {
 		return err
 	}
 	if u, err := url.Parse(text); err == nil && u.User != nil {
