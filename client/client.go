@@ -358,6 +358,9 @@ func (c *Client) WithdrawService(ctx context.Context, name, digest, because stri
 // Changes gives the newest changes.
 func (c *Client) Changes(ctx context.Context, f ChangeFilter) ([]view.Change, error) {
 	query := url.Values{"state": {f.State}, "service": {f.Service}, "author": {f.Author}, "limit": {strconv.Itoa(cmp.Or(f.Limit, 500))}}
+	if f.Before > 0 {
+		query.Set("before", strconv.FormatInt(f.Before, 10))
+	}
 	return call[[]view.Change](ctx, c, "GET", "/changes?"+query.Encode(), nil)
 }
 
@@ -365,6 +368,7 @@ func (c *Client) Changes(ctx context.Context, f ChangeFilter) ([]view.Change, er
 type ChangeFilter struct {
 	State, Service, Author string
 	Limit                  int
+	Before                 int64 // number of a change
 }
 
 // Change gives a change's summary.

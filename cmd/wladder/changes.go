@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
@@ -23,11 +24,15 @@ var changes = command{"changes", "", "where each change stands, and what is aske
 	f.StringVar(&only.Service, "service", "", "only those that concern this service")
 	f.StringVar(&only.Author, "author", "", "only those by this author")
 	f.IntVar(&only.Limit, "limit", 0, "the newest so many; 500 at most")
+	f.Int64Var(&only.Before, "before", 0, "only those before the change with this `number`")
 	return func(ctx context.Context, t *terminal, _ []string) error {
 		if only.State != "" && !slices.Contains(change.States, change.State(only.State)) {
 			return usagef("-state %s: no change is ever so", only.State)
 		}
 		found, err := t.client().Changes(ctx, only)
+		if most := cmp.Or(only.Limit, 500); err == nil && len(found) == most {
+			fmt.Fprintf(t.errs, "the newest %d; on with wladder changes -limit %d -before %d\n", most, most, found[most-1].ID)
+		}
 		return list(t, found, err, only != client.ChangeFilter{}, []string{"NO.", "STATE", "TITLE", "AUTHOR", "UPDATED", "HOSTS", "NEXT"}, func(c view.Change) []string {
 			if c.ReviewDue != nil && c.ReviewDue.Before(time.Now()) {
 				c.Next += " (overdue)"

@@ -26,6 +26,7 @@ var hostsCommand = command{"hosts", "[PART-OF-NAME]", "the machines", func(f *fl
 		wanted = append(wanted, s)
 		return nil
 	})
+	p := pages(f)
 	return func(ctx context.Context, t *terminal, args []string) error {
 		if len(args) > 1 {
 			return usagef("want at most a part of the hosts' names")
@@ -36,6 +37,7 @@ var hostsCommand = command{"hosts", "[PART-OF-NAME]", "the machines", func(f *fl
 		}
 		found, err := t.client().Hosts(ctx, strings.Join(args, ""), *where, wanted...)
 		found = slices.DeleteFunc(found, func(h view.Host) bool { return !fits(h) })
+		found = onePage(t, p, "hosts", found, func(h view.Host) string { return h.Name })
 		return list(t, found, err, len(args)+len(wanted)+len(*where)+len(*state) > 0, []string{"HOST", "ADDRESS", "LABELS", "SYSTEM", "SURVEYED", "NOT REACHED"}, func(h view.Host) []string {
 			surveyed, system := "never surveyed", ""
 			if h.SurveyedAt != nil {

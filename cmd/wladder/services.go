@@ -22,12 +22,14 @@ func approvalOf(s view.Service) string {
 	return "approved by " + s.ApprovedBy
 }
 
-var services = command{"services", "[PART-OF-NAME]", "the definitions", func(*flag.FlagSet) func(context.Context, *terminal, []string) error {
+var services = command{"services", "[PART-OF-NAME]", "the definitions", func(f *flag.FlagSet) func(context.Context, *terminal, []string) error {
+	p := pages(f)
 	return func(ctx context.Context, t *terminal, args []string) error {
 		if len(args) > 1 {
 			return usagef("want at most a part of the services' names")
 		}
 		found, err := t.client().Services(ctx, strings.Join(args, ""))
+		found = onePage(t, p, "services", found, func(s view.Service) string { return s.Name })
 		return list(t, found, err, len(args) > 0, []string{"SERVICE", "IN FORCE", "NEWEST", "DIGEST", "APPROVAL", "TITLE"}, func(s view.Service) []string {
 			serves := "none"
 			if s.InForce > 0 {

@@ -175,6 +175,30 @@ func list[T any](t *terminal, found []T, err error, picked bool, head []string, 
 	return nil
 }
 
+// paging are the flags by which a long list is read page by page.
+type paging struct {
+	limit int
+	after string
+}
+
+func pages(f *flag.FlagSet) *paging {
+	p := &paging{}
+	f.IntVar(&p.limit, "limit", 0, "so many at most; the list says with which -after it goes on")
+	f.StringVar(&p.after, "after", "", "only those behind this `NAME`")
+	return p
+}
+
+// onePage gives the part of a list that is asked for, in the order of the names, and says how the rest is
+// seen.
+func onePage[T any](t *terminal, p *paging, command string, found []T, name func(T) string) []T {
+	found = slices.DeleteFunc(found, func(one T) bool { return p.after != "" && name(one) <= p.after })
+	if p.limit <= 0 || len(found) <= p.limit {
+		return found
+	}
+	fmt.Fprintf(t.errs, "%d of %d; on with wladder %s -limit %d -after %s\n", p.limit, len(found), command, p.limit, plain(name(found[p.limit-1])))
+	return found[:p.limit]
+}
+
 // plain makes text from elsewhere safe to print on one line: what could move
 // the cursor or end the line is shown, not done.
 func plain(s string) string {
