@@ -109,12 +109,13 @@ func TestDirectory(t *testing.T) {
 	if page != "/changes?state=rolling" || who.Name != "kit.sluice" || who.Display != "Kit Sluice" || !slices.Equal(who.Roles, []string{"author", "operator"}) || who.Kind != "session" {
 		t.Errorf("at %q as %+v", page, who)
 	}
+	o.provider.People[1].Display = "Mara \x1b[31mWeir\n"
 	for _, to := range []string{"//evil.example/x", "https://evil.example", "/\\evil.example", "javascript:alert(1)", "/api/v1/session/directory", "\t//evil.example", ""} {
 		if page, _ := o.signIn(o.browser(), "1", to); page != "/" {
 			t.Errorf("%q leads to %q", to, page)
 		}
 	}
-	if page, who := o.signIn(o.browser(), "2", "/"); page != "/" || who.Name != "mara" || len(who.Roles) != 0 {
+	if page, who := o.signIn(o.browser(), "2", "/"); page != "/" || who.Name != "mara" || who.Display != "Mara [31mWeir" || len(who.Roles) != 0 {
 		t.Errorf("a viewer is at %q as %+v", page, who)
 	}
 	for subject, why := range map[string]identity.Refusal{"3": identity.NoGroup, "4": identity.NameTaken, "6": identity.BadName, "nobody": identity.Declined} {

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode"
 
 	"github.com/coreos/go-oidc/v3/oidc"
 	"golang.org/x/oauth2"
@@ -68,6 +69,10 @@ func (d *Directory) refuse(r identity.Refusal, err error) error {
 	return r
 }
 
+// metadataLast is for how long the provider's metadata are taken as they were read; what it signs with
+// is read again as it changes.
+const metadataLast = time.Hour
+
 // asksAgain is how long a directory that did not answer is left alone: who waits for it is told so.
 const asksAgain = 5 * time.Second
 
@@ -75,15 +80,16 @@ const asksAgain = 5 * time.Second
 func (d *Directory) ready(ctx context.Context) (*oidc.Provider, *oauth2.Config, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	known := d.provider != nil
+	if since := time.Since(d.asked); known && since > metadataLast || !known && since > asksAgain {
+		var found *oidc.Provider
+		if found, d.failed = oidc.NewProvider(d.client(ctx), d.Issuer); d.failed == nil {
+			d.provider = found
+		}
+		d.asked = time.Now()
+	}
 	if d.provider == nil {
-		if time.Since(d.asked) < asksAgain {
-			return nil, nil, d.failed
-		}
-		d.provider, d.failed = oidc.NewProvider(d.client(ctx), d.Issuer)
-		if d.asked = time.Now(); d.failed != nil {
-			d.provider = nil
-			return nil, nil, d.failed
-		}
+		return nil, nil, d.failed
 	}
 	scopes := append([]string{oidc.ScopeOpenID, "profile"}, d.Scopes...)
 	return d.provider, &oauth2.Config{ClientID: d.Client, ClientSecret: d.secret, Endpoint: d.provider.Endpoint(), RedirectURL: d.Address + BackPath, Scopes: scopes}, nil
@@ -224,6 +230,12 @@ func (d *Directory) person(ctx context.Context, provider *oidc.Provider, token *
 		return p, d.refuse(p.Refused, fmt.Errorf("the claim %s is %q", d.Account, called))
 	}
 	p.Display, _ = claim(claims, d.Display).(string)
+	p.Display = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return -1
+		}
+		return r
+	}, p.Display)
 	if p.Display = strings.TrimSpace(p.Display); p.Display == "" || len(p.Display) > 100 {
 		p.Display = p.Name
 	}

@@ -189,10 +189,14 @@ func (o *office) close() {
 
 // openDirectory starts the stand-in directory, and writes the file that tells the server of it.
 func (o *office) openDirectory() (path string, err error) {
-	if o.directory, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+	if o.directory, err = net.Listen("tcp", "localhost:0"); err != nil {
 		return "", err
 	}
-	at := "http://" + o.directory.Addr().String()
+	_, port, err := net.SplitHostPort(o.directory.Addr().String())
+	if err != nil {
+		return "", err
+	}
+	at := "http://localhost:" + port // another site than the server's, for a browser
 	go http.Serve(o.directory, provider.New(at, "wide-ladder", "", provider.Person{Subject: "11", Name: "runa", Display: "Runa Lock", Groups: []string{"night-watch", "staff"}},
 		provider.Person{Subject: "12", Name: "piet", Display: "Piet Dyke", Groups: []string{"staff"}}, provider.Person{Subject: "13", Name: "guest", Display: "A guest", Groups: []string{"visitors"}}))
 	path = filepath.Join(o.dir, "sign-in.yaml")

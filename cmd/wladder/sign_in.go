@@ -93,7 +93,7 @@ func (t *terminal) keepSignIn(out view.SignedIn) error {
 	if err := os.WriteFile(path, data, 0o600); err != nil {
 		return err
 	}
-	t.done("signed in to %s as %s (%s)", t.address(), out.Account.Display, rolesOf(out.Account))
+	t.done("signed in to %s as %s (%s)", t.address(), plain(out.Account.Display), rolesOf(out.Account))
 	if out.Account.MustChange {
 		t.done("%s", "somebody else knows your password; change it now: wladder password")
 	}
