@@ -87,6 +87,9 @@ var routes = []route{
 		var in view.CompareOrder
 		if s.read(c, &in) {
 			out, err := s.Engine.Beside(c, who(c).Name, in.Where, in.Raise)
+			if err != nil && !store.Transient(err) { // of the expression
+				err = invalid{err}
+			}
 			give(s, c)(out, err)
 		}
 	}},

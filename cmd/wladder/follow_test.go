@@ -57,6 +57,23 @@ func TestStagesWithoutHostsStay(t *testing.T) {
 	}
 }
 
+// TestLineThatLooksLikeAHeading shows a line that goes as one, whatever it begins with.
+func TestLineThatLooksLikeAHeading(t *testing.T) {
+	ctx := chromium.Open(t)
+	url, _, _ := withEvents(t, 10)
+	err := chromedp.Do(ctx, chromedp.Navigate(url+"/changes/1"), chromedp.WaitVisible(chromedp.CSS("#name")), chromedp.SendKeys(chromedp.CSS("#name"), "oda"), chromedp.SendKeys(chromedp.CSS("#password"), "a long password\r"))
+	if err == nil {
+		_, err = chromedp.Run(ctx, chromedp.Poll[bool](`document.querySelector('svg.ladder')?.textContent.includes('stage 2: no hosts') && (b => !!b && (b.click(), true))([...document.querySelectorAll('[data-group]')].find(g => g.innerText.includes('bulletin-00009'))?.querySelector('button'))`, chromedp.WithPollingTimeout(20*time.Second)))
+	}
+	if err == nil {
+		_, err = chromedp.Run(ctx, chromedp.Poll[bool](`[...document.querySelectorAll('.diff .minus')].some(e => e.textContent.includes('-- by hand'))`, chromedp.WithPollingTimeout(20*time.Second)))
+	}
+	if err != nil {
+		said, _ := chromedp.Run(ctx, chromedp.Evaluate[string]("[...document.querySelectorAll('.diff')].map(d => d.innerText).join('\\n==\\n') || document.body.innerText"))
+		t.Errorf("the line that goes is not shown: %v\n%s", err, said)
+	}
+}
+
 // TestCtrlC has the real program follow a climb and presses Ctrl-C: it says that the climb goes on, and
 // how to steer it, ends with 130, and the climb is as it was.
 func TestCtrlC(t *testing.T) {

@@ -41,6 +41,9 @@ may-fail: labels.site == "spare"
 ladder: {stages: [{up-to: 1}, {up-to: 10%, gate: true}, {hosts: all}], at_once: 20, soak: 30s, pause_after: 2}
 `
 
+// dashed is a line that goes on the last of a few hosts: in a diff it looks as the heading of a file does.
+const dashed = "-- by hand\n"
+
 // rehearsedOver plants a change that was rehearsed over n hosts: five sizes of them, and three
 // odd ones, as a rehearsal over real hosts would have found them. The plan rests on the definition
 // under a digest; on none, where nobody looks at it.
@@ -91,7 +94,11 @@ func rehearsedOver(t testing.TB, st *store.Store, n int, digest string) int64 {
 			r.Act, r.Findings = "", append(r.Findings, finding.Finding{Level: finding.Veto, Code: "refused-by-checker", File: "/etc/nginx/nginx.conf", Line: 12, Text: "the service's checker refuses the files as they are: unknown directive \"exprires\""})
 		}
 		if before != after {
-			r.Diff = render.Unified("/etc/nginx/nginx.conf", []byte(text(before, more)), []byte(text(after, more)))
+			gone := ""
+			if n < 20 && i == n-1 {
+				gone = dashed
+			}
+			r.Diff = render.Unified("/etc/nginx/nginx.conf", []byte(gone+text(before, more)), []byte(text(after, more)))
 			r.Alterations = []conf.Alteration{{Address: "events/worker_connections", Old: fmt.Sprint(before), New: fmt.Sprint(after), Kind: "changed"}}
 			leaf := plan.Leaf{HostID: h.ID, Host: h.Name, Address: h.Address, HostKey: h.HostKey, Login: h.Login, Labels: h.Labels, MayFail: i%100 == 99, Parts: []plan.LeafPart{{Act: act, Files: []plan.LeafFile{},
 				InForce: []probe.Probe{{Name: "events/worker_connections in force", Ask: "command dump", After: "output.contains(value)", Value: fmt.Sprint(after)}}}}}

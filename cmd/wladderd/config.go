@@ -212,6 +212,11 @@ func configured(flags *flag.FlagSet, args []string, getenv func(string) string) 
 			all = append(all, c.wrong(k.name, "%w", err))
 		}
 	}
+	for old, now := range renamed {
+		if name := (key{name: old}).variable(); getenv(name) != "" {
+			all = append(all, fmt.Errorf("%s is called %s now", name, key{name: now}.variable()))
+		}
+	}
 	if err := errors.Join(all...); err != nil {
 		return c, operands, err
 	}

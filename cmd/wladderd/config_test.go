@@ -63,6 +63,7 @@ func TestConfiguration(t *testing.T) {
 		{"checkpoints-to: http://192.0.2.1/", "", "", "", "", "FILE:1: checkpoints-to: 192.0.2.1 can be read by others"},
 		{"checkpoints-to: https://a:b@gate.vellmere.example/", "", "", "", "", "holds a name or a password"},
 		{"", "", "-database postgres://w", "", "", "flag provided but not defined: -database"},
+		{"", "WLADDERD_BEHIND=192.0.2.7", "", "", "", "WLADDERD_BEHIND is called WLADDERD_PROXIES now"},
 		{"lease: 1h\nkeep: 1h", "", "-listen x", "", "", "-listen: \"x\" is not an address; want one such as 127.0.0.1:8480\nFILE:1: lease: 1h is out of range; want 500ms to 5m\nFILE:2: keep: 1h is out of range; want 24h or more"},
 	} {
 		dir := t.TempDir()

@@ -76,7 +76,7 @@ interface Row {
 // rowsOf reads a unified diff: the words that differ are marked where one line became another.
 function rowsOf(text: string, onLine?: (at: Place) => void): Row[] {
   const lines = text.replace(/\n$/, '').split('\n')
-  const places = onLine ? placed(lines) : []
+  const places = placed(lines)
   const press = (i: number) => {
     const at = places[i]
     return at && onLine ? { at, onLine } : undefined
@@ -86,10 +86,11 @@ function rowsOf(text: string, onLine?: (at: Place) => void): Row[] {
     const line = lines[i] ?? ''
     const next = lines[i + 1] ?? ''
     const sign = line[0]
-    if (line.startsWith('+++ ')) continue
-    if (line.startsWith('--- ')) rows.push({ sign: 'file', text: headed(line.slice(4), next.slice(4)) })
-    else if (line.startsWith('@@')) rows.push({ sign: 'hunk', text: line })
-    else if (sign === '-' && next[0] === '+' && lines[i + 2]?.[0] !== '+' && lines[i - 1]?.[0] !== '-') {
+    const heads = !places[i] // a line that goes may begin with "-- "
+    if (heads && line.startsWith('+++ ')) continue
+    if (heads && line.startsWith('--- ')) rows.push({ sign: 'file', text: headed(line.slice(4), next.slice(4)) })
+    else if (heads && line.startsWith('@@')) rows.push({ sign: 'hunk', text: line })
+    else if (sign === '-' && places[i + 1] && next[0] === '+' && lines[i + 2]?.[0] !== '+' && lines[i - 1]?.[0] !== '-') {
       const [from, a, b] = differing(line.slice(1), next.slice(1))
       rows.push({ sign: '-', text: marked(line.slice(1), from, a), press: press(i) }, { sign: '+', text: marked(next.slice(1), from, b), press: press(i + 1) })
       i++

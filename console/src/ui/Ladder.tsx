@@ -191,7 +191,12 @@ function Bundle({ counts, y, planned, onState }: { counts: { [state: string]: nu
 
 // plannedRungs gives the rungs of a plan: a host that is alone on one by its name.
 export function plannedRungs(plan: Outline): Rung[] {
-  return plan.stages.map((s) => ({ stage: s.stage, name: s.hosts.count === 1 ? s.hosts.first.join() : s.takes, gate: s.gate, hosts: s.hosts.count, counts: { queued: s.hosts.count } }))
+  const last = Math.max(-1, ...plan.stages.map((s) => s.stage))
+  return Array.from({ length: last + 1 }, (_, stage): Rung => {
+    const s = plan.stages.find((one) => one.stage === stage)
+    if (!s) return { stage, name: '', hosts: 0, counts: {} }
+    return { stage, name: s.hosts.count === 1 ? s.hosts.first.join() : s.takes, gate: s.gate, hosts: s.hosts.count, counts: { queued: s.hosts.count } }
+  })
 }
 
 // floorsOf gives the floors of a plan's pools.

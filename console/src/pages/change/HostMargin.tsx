@@ -55,7 +55,7 @@ export function HostMargin({ id, digest, run, maySteer }: { id: number; digest: 
       </p>
       {shows && <FilesOf id={id} digest={digest} host={run.host} />}
       {steps.error && <p className="second">{steps.error.message}</p>}
-      {steps.data?.steps_gone && <p className="second">What was done step by step is older than policy has it kept.</p>}
+      {steps.data?.steps_gone && <p className="second">The steps are gone: they are older than policy keeps them.</p>}
       {steps.data && <Answers before={steps.data.before ?? []} after={steps.data.after ?? []} />}
       <h3>What was done, and what it answered</h3>
       <table className="steps">
@@ -117,9 +117,9 @@ function offered(run: HostRun): HostChoice[] {
       if (run.edited) {
         return [{ order: 'overwrite', words: 'Put the old files over it', ask: `Put the old files of ${host} over what is there now? The host keeps that in the snapshot of this run.` }, { order: 'give-up', words: 'Leave it so', ask: `Leave ${host} as it is?` }]
       }
-      return [again(`Try ${host} once more, behind all others?`)]
+      return [again(`Try ${host} once more, after all others?`)]
     case 'restored':
-      return [again(`Try ${host} once more, behind all others?`)]
+      return [again(`Try ${host} once more, after all others?`)]
     case 'stranded':
       return [again(`Look at ${host} again, and put its old files back?`), giveUp(`Count ${host} as looked after by a person?`)]
     case 'queued':

@@ -36,7 +36,7 @@ export function Latencies({ id, climb, moves }: { id: number; climb: number; mov
           </g>
         ))}
       </svg>
-      <figcaption className="second">Time to answer a probe: before, dashed, and after; eight of ten hosts on the line, the middle one at the bar</figcaption>
+      <figcaption className="second">How long probes took to answer: before the change (dashed) and after. The line holds eight of ten hosts, the bar is the middle one</figcaption>
     </figure>
   )
 }

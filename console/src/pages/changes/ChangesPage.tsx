@@ -58,7 +58,7 @@ export function ChangesPage({ me }: { me: Account }) {
       </p>
       {list.error && <Problem error={list.error} again={() => void list.refetch()} />}
       {list.isPending && <Waiting what="changes" />}
-      {list.data?.length === 0 && (filtered || get('before') ? <Nothing>No change is like that. Open a word of the sentence to look wider.</Nothing> : <Nothing>No change has been drafted yet. {me.roles.includes('author') ? 'Draft the first one above.' : 'Authors draft them.'}</Nothing>)}
+      {list.data?.length === 0 && (filtered || get('before') ? <Nothing>No change fits. Open a word of the sentence to look wider.</Nothing> : <Nothing>No change has been drafted yet. {me.roles.includes('author') ? 'Draft the first one above.' : 'Authors draft them.'}</Nothing>)}
       {list.data && list.data.length > 0 && <Rows all={list.data} />}
       {list.data && last && (list.data.length === changesPage || get('before')) && (
         <Pages first={get('before') !== '' && { words: 'The newest', go: () => set('before', '') }} next={list.data.length === changesPage && { words: 'Older ones', go: () => set('before', String(last.id)) }} />

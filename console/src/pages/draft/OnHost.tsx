@@ -45,7 +45,7 @@ export function OnHost({ draft }: { draft: Draft }) {
             <option key={h.id}>{h.name}</option>
           ))}
       </select>
-      {host && !right && <p className="second">{seen.data ? 'As it was before the last keys: something is wrong with the text now.' : 'Shown once nothing is wrong with the text.'}</p>}
+      {host && !right && <p className="second">{seen.data ? 'This is from before your last edit: something is wrong with the text now.' : 'Shown once nothing is wrong with the text.'}</p>}
       {[seen.error, anew.error].map((error, i) => error && <Problem key={i} error={error} />)}
       {seen.isFetching && !seen.data && <Waiting what={`files of ${host}`} />}
       {seen.data?.host === host && (

@@ -21,7 +21,7 @@ export function Aside({ host: h, onClose }: { host: Host; onClose: () => void })
   })
   return (
     <Modal open closable={false} title={back ? `Take ${h.name} back into service?` : `Set ${h.name} aside?`} okText={back ? 'Take it back' : 'Set it aside'} okButtonProps={{ disabled: !back && (!because.trim() || !until) }} confirmLoading={go.isPending} onOk={() => go.mutate()} onCancel={onClose}>
-      <p>{back ? 'It is surveyed, rehearsed and changed again. Changes that it missed are not made up for by themselves.' : 'It is not surveyed, rehearsed or changed until then; what runs on it is left as it is.'}</p>
+      <p>{back ? 'It is surveyed, rehearsed and changed again. Changes that it missed are not made afterwards by themselves.' : 'It is not surveyed, rehearsed or changed until then; what runs on it is left as it is.'}</p>
       {!back && (
         <>
           <label htmlFor="aside-until">The last day</label>

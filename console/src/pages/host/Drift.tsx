@@ -18,7 +18,7 @@ export function Drift({ of: d, name, me }: { of: Schemas['Drift']; name: string;
   return (
     <section aria-label="Drift">
       <h2>As it was left?</h2>
-      {d.looked + d.not_looked === 0 && <p className="second">Nothing of ours stands on it.</p>}
+      {d.looked + d.not_looked === 0 && <p className="second">None of our changes is on it.</p>}
       {d.not_looked > 0 && <p className="second">Nobody has looked yet.</p>}
       {d.looked > 0 && well && <p>All files are as they were left, and in force.</p>}
       <ul className="sentences">
@@ -85,7 +85,7 @@ function OfPath({ of: p, me }: { of: Schemas['Drifted']; me: Account }) {
       {[see.error, back.error].map((error, i) => error && <Problem key={i} error={error} />)}
       {found && (
         <>
-          {found.diff ? <Diff text={found.diff} /> : !found.why && <p>It says what was left there again: look anew.</p>}
+          {found.diff ? <Diff text={found.diff} /> : !found.why && <p>It holds again what we left there; look once more.</p>}
           {found.why && <p className="second">No edits put it back: {found.why}.</p>}
           {found.edits && me.roles.includes('author') && (
             <Button size="small" loading={back.isPending} onClick={() => back.mutate(found)}>
@@ -95,7 +95,7 @@ function OfPath({ of: p, me }: { of: Schemas['Drifted']; me: Account }) {
         </>
       )}
       {asks && (
-        <AskWhy title={`Have ${p.path} stay as it stands?`} ok="Have it stay so" pending={accept.isPending} error={accept.error} onOk={(because) => accept.mutate(because)} onCancel={() => setAsks(false)}>
+        <AskWhy title={`Keep ${p.path} as it is now?`} ok="Have it stay so" pending={accept.isPending} error={accept.error} onOk={(because) => accept.mutate(because)} onCancel={() => setAsks(false)}>
           On {p.host} it counts as drifted again once it stands otherwise than now. Nothing is changed there.
         </AskWhy>
       )}

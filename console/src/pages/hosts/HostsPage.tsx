@@ -46,7 +46,7 @@ export function HostsPage({ me }: { me: Account }) {
       {list.error && <Problem error={list.error} again={() => void list.refetch()} />}
       {list.isPending && <Waiting what="hosts" />}
       {list.data?.length === 0 &&
-        (filtered || get('after') ? <Nothing>No host is like that. An expression is written as in a change: labels.site == "delta" &amp;&amp; cores &gt;= 4</Nothing> : <Nothing>No host has been added yet. {me.roles.includes('admin') ? 'Add the first one above.' : 'An admin adds them.'}</Nothing>)}
+        (filtered || get('after') ? <Nothing>No host fits. An expression is written as in a change: labels.site == "delta" &amp;&amp; cores &gt;= 4</Nothing> : <Nothing>No host has been added yet. {me.roles.includes('admin') ? 'Add the first one above.' : 'An admin adds them.'}</Nothing>)}
       {sorted.length > 0 && (
         <>
           <p className="second">

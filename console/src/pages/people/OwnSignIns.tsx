@@ -60,7 +60,7 @@ export function OwnSignIns({ me }: { me: Account }) {
       </ul>
       <h2>Your password</h2>
       <Form form={form} layout="vertical" requiredMark={false} onFinish={(f: Fields) => change.mutate(f)}>
-        <Form.Item name="old" label="Old password" rules={[{ required: true, message: 'Type the password that you have.' }]}>
+        <Form.Item name="old" label="Old password" rules={[{ required: true, message: 'Type your present password.' }]}>
           <Input.Password autoComplete="current-password" />
         </Form.Item>
         <Form.Item name="next" label="New password" extra="Several words that have nothing to do with each other. Your other sign-ins end." rules={[{ required: true, message: 'Type a new password.' }]}>

@@ -42,7 +42,7 @@ export function RecordPage() {
           </p>
           {list.error && <Problem error={list.error} again={() => void list.refetch()} />}
           {list.isPending && <Waiting what="the record" />}
-          {list.data?.length === 0 && <Nothing>No entry is like that. Open a word of the sentence to look wider.</Nothing>}
+          {list.data?.length === 0 && <Nothing>No entry fits. Open a word of the sentence to look wider.</Nothing>}
           {list.data && <Told entries={list.data} data />}
           {last && (
             <Pages first={get('before') !== '' && { words: 'The newest', go: () => set('before', '') }} next={list.data?.length === recordPage && { words: 'Earlier ones', go: () => set('before', String(last.seq)) }} />
