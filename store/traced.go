@@ -40,13 +40,15 @@ type TracedStep struct {
 	EndedAt time.Time
 }
 
-// Traced gives the climb of a change that went on at that time and, where a host is named, the host's
-// part in it with its steps that have ended. A *NotFound tells that there is none.
+// Traced gives the climb of a change that went on at that time, by clocks that may differ a little, and,
+// where a host is named, the host's part in it with its steps that have ended. A *NotFound tells that
+// there is none.
 func (s *Store) Traced(ctx context.Context, change int64, host string, at time.Time) (c TracedClimb, run *TracedRun, err error) {
 	c, err = one[TracedClimb](ctx, s.pool, "climb", `select c.id, c.change, p.digest, c.state, ch.services, c.started_by, c.rolls_back or c.returns is not null as rolls_back, c.started_at, c.ended_at,
 			count(r.id)::int as hosts, (count(r.id) filter (where r.state <> 'done'))::int as not, min(r.started_at) as first_at, max(r.updated_at) as end_at
 		from climbs c join plans p on p.id = c.plan join changes ch on ch.id = c.change left join host_runs r on r.climb = c.id
-		where c.change = $1 and c.started_at <= $2 group by c.id, p.digest, ch.services order by c.id desc limit 1`, change, at)
+		where c.change = $1 group by c.id, p.digest, ch.services
+		order by c.started_at <= $2 desc, case when c.started_at <= $2 then c.id else -c.id end desc limit 1`, change, at)
 	if err != nil || host == "" {
 		return c, nil, err
 	}
