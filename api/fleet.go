@@ -13,7 +13,7 @@ func (s *Server) lookForDrift(ctx *gin.Context) {
 	}
 	missed, err := s.Engine.LookForDrift(ctx, in.Where)
 	if err != nil {
-		s.fail(ctx, invalid{err})
+		s.fail(ctx, err)
 		return
 	}
 	out, err := s.Store.Drift(ctx, "")

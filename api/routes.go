@@ -87,9 +87,6 @@ var routes = []route{
 		var in view.CompareOrder
 		if s.read(c, &in) {
 			out, err := s.Engine.Beside(c, who(c).Name, in.Where, in.Raise)
-			if err != nil && !store.Transient(err) { // of the expression
-				err = invalid{err}
-			}
 			give(s, c)(out, err)
 		}
 	}},
@@ -401,7 +398,7 @@ func (s *Server) survey(ctx *gin.Context) {
 	}
 	asked, failed, err := s.Engine.Survey(ctx, in.Where)
 	if err != nil {
-		s.fail(ctx, invalid{err})
+		s.fail(ctx, err)
 		return
 	}
 	out := view.Surveyed{Hosts: asked, Failed: map[string]string{}, Aside: map[string]string{}}

@@ -465,13 +465,18 @@ func (e *Engine) PinKey(ctx context.Context, actor, name, print string) (out vie
 	return e.Store.LoadHosts(ctx, actor, []view.Host{h})
 }
 
-// match gives the hosts that an expression fits; an empty one fits all.
+// match gives the hosts that an expression fits; an empty one fits all. What is wrong with the
+// expression is a *store.Unfit.
 func (e *Engine) match(ctx context.Context, where string) ([]view.Host, error) {
 	all, err := e.Store.Hosts(ctx)
 	if err != nil || where == "" {
 		return all, err
 	}
-	return fitting(all, where)
+	fit, err := fitting(all, where)
+	if err != nil {
+		err = &store.Unfit{What: err.Error()}
+	}
+	return fit, err
 }
 
 // fitting gives those of some hosts that an expression fits.

@@ -111,7 +111,6 @@ type (
 func (s *Store) carryOut(ctx context.Context, tx pgx.Tx, actor, askedBy, kind, subject string, body []byte) error {
 	name := strings.TrimPrefix(subject, "account/")
 	noted := map[string]any{}
-	var roles []string
 	var err error
 	switch kind {
 	case rolesAsked:
@@ -121,6 +120,7 @@ func (s *Store) carryOut(ctx context.Context, tx pgx.Tx, actor, askedBy, kind, s
 			noted["roles"] = b.Roles
 		}
 	case groupsAsked:
+		var roles []string
 		kind = rolesAsked
 		err = tx.QueryRow(ctx, `update accounts set roles = array_append(array_remove(roles, 'admin'), 'admin') where name = $1 returning roles`, name).Scan(&roles)
 		noted["roles"] = roles
@@ -422,11 +422,11 @@ func (s *Store) Decide(ctx context.Context, actor string, id int64, agreed bool)
 			}
 		}
 		// Who asked must still be who may ask; for whom the directory asks, they do themselves.
-		still := kind == groupsAsked
-		if err := tx.QueryRow(ctx, `select $2 or exists (select from accounts where name = $1 and 'admin' = any(roles) and not disabled)`, by, still).Scan(&still); err != nil {
+		var still bool
+		if err := tx.QueryRow(ctx, `select exists (select from accounts where name = $1 and 'admin' = any(roles) and not disabled)`, by).Scan(&still); err != nil {
 			return err
 		}
-		if agreed && !still {
+		if agreed && !still && kind != groupsAsked {
 			return conflict("%s, who asked for request %d, is not an admin any more; refuse it", by, id)
 		}
 		if err := s.decided(ctx, tx, actor, id, agreed); err != nil || !agreed {

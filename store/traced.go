@@ -9,16 +9,21 @@ import (
 
 // TracedClimb is what a trace tells of a climb.
 type TracedClimb struct {
-	ID, Change     int64
-	Digest         string
-	State          ladder.ClimbState
-	Services       []string
-	StartedBy      string
-	RollsBack      bool // hosts go back to what was before the change
-	StartedAt      time.Time
-	EndedAt        *time.Time
-	Hosts, Not     int // all of them, and those that did not end done
-	FirstAt, EndAt *time.Time
+	ID, Change int64
+	Digest     string
+	State      ladder.ClimbState
+	Services   []string
+	StartedBy  string
+	RollsBack  bool // hosts go back to what was before the change
+	StartedAt  time.Time
+	EndedAt    *time.Time
+	All        TracedHosts `db:"-"`
+}
+
+// TracedHosts is what a trace tells of all hosts of a climb.
+type TracedHosts struct {
+	Hosts, Not int        // all of them, and those that did not end done
+	LastAt     *time.Time // when the last of them came into its state
 }
 
 // TracedRun is what a trace tells of a host in a climb.
@@ -41,15 +46,17 @@ type TracedStep struct {
 }
 
 // Traced gives the climb of a change that went on at that time, by clocks that may differ a little, and,
-// where a host is named, the host's part in it with its steps that have ended. A *NotFound tells that
-// there is none.
+// where a host is named, the host's part in it with its steps that have ended; else what became of all
+// its hosts. A *NotFound tells that there is none.
 func (s *Store) Traced(ctx context.Context, change int64, host string, at time.Time) (c TracedClimb, run *TracedRun, err error) {
-	c, err = one[TracedClimb](ctx, s.pool, "climb", `select c.id, c.change, p.digest, c.state, ch.services, c.started_by, c.rolls_back or c.returns is not null as rolls_back, c.started_at, c.ended_at,
-			count(r.id)::int as hosts, (count(r.id) filter (where r.state <> 'done'))::int as not, min(r.started_at) as first_at, max(r.updated_at) as end_at
-		from climbs c join plans p on p.id = c.plan join changes ch on ch.id = c.change left join host_runs r on r.climb = c.id
-		where c.change = $1 group by c.id, p.digest, ch.services
+	c, err = one[TracedClimb](ctx, s.pool, "climb", `select c.id, c.change, p.digest, c.state, ch.services, c.started_by, c.rolls_back or c.returns is not null as rolls_back, c.started_at, c.ended_at
+		from climbs c join plans p on p.id = c.plan join changes ch on ch.id = c.change where c.change = $1
 		order by c.started_at <= $2 desc, case when c.started_at <= $2 then c.id else -c.id end desc limit 1`, change, at)
-	if err != nil || host == "" {
+	if err != nil {
+		return c, nil, err
+	}
+	if host == "" {
+		c.All, err = one[TracedHosts](ctx, s.pool, "hosts of the climb", `select count(*)::int as hosts, (count(*) filter (where state <> 'done'))::int as not, max(updated_at) as last_at from host_runs where climb = $1`, c.ID)
 		return c, nil, err
 	}
 	r, err := one[TracedRun](ctx, s.pool, "host "+host+" in the climb", `select id, host, stage, state from host_runs where climb = $1 and host = $2`, c.ID, host)

@@ -115,7 +115,7 @@ func ended(ctx context.Context, st *store.Store, n *store.Notice) ([]sdk.ReadOnl
 
 func climb(ctx context.Context, from trace.Tracer, c store.TracedClimb) {
 	until := c.StartedAt
-	for _, at := range []*time.Time{c.EndAt, c.EndedAt} {
+	for _, at := range []*time.Time{c.All.LastAt, c.EndedAt} {
 		if at != nil && at.After(until) {
 			until = *at
 		}
@@ -125,9 +125,9 @@ func climb(ctx context.Context, from trace.Tracer, c store.TracedClimb) {
 		name = fmt.Sprintf("way back of change %d", c.Change)
 	}
 	_, s := from.Start(named(ctx, traceOf(c), spanID(traceOf(c), "climb")), name, trace.WithNewRoot(), trace.WithTimestamp(c.StartedAt), trace.WithAttributes(about(c)...), trace.WithAttributes(
-		attribute.String("wladder.started_by", c.StartedBy), attribute.String("wladder.state", string(c.State)), attribute.Int("wladder.hosts", c.Hosts), attribute.Int("wladder.hosts.not_done", c.Not)))
-	if c.State == ladder.Stopped || c.Not > 0 && !c.RollsBack {
-		s.SetStatus(codes.Error, fmt.Sprintf("%d of %d hosts did not end done", c.Not, c.Hosts))
+		attribute.String("wladder.started_by", c.StartedBy), attribute.String("wladder.state", string(c.State)), attribute.Int("wladder.hosts", c.All.Hosts), attribute.Int("wladder.hosts.not_done", c.All.Not)))
+	if c.State == ladder.Stopped || c.All.Not > 0 && !c.RollsBack {
+		s.SetStatus(codes.Error, fmt.Sprintf("%d of %d hosts did not end done", c.All.Not, c.All.Hosts))
 	}
 	s.End(trace.WithTimestamp(until))
 }

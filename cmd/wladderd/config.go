@@ -393,10 +393,10 @@ func (c *config) validate() error {
 	if c.driftEvery != 0 && c.driftEvery < time.Minute {
 		wrong("drift-every", "%s is out of range; want 1m or more, or 0 for never", short(c.driftEvery))
 	}
-	for name, to := range map[string]string{"checkpoints-to": c.checkpointsTo, "traces-to": c.tracesTo} {
-		if to != "" {
-			if err := receiver(to); err != nil {
-				wrong(name, "%w", err)
+	for _, to := range [][2]string{{"checkpoints-to", c.checkpointsTo}, {"traces-to", c.tracesTo}} {
+		if to[1] != "" {
+			if err := receiver(to[1]); err != nil {
+				wrong(to[0], "%w", err)
 			}
 		}
 	}

@@ -100,13 +100,13 @@ func watchRecord(ctx context.Context, log *slog.Logger, st checkpoints, every ti
 	}
 }
 
-// receiver tells what is wrong with a URL to which checkpoints are to go.
+// receiver tells what is wrong with a URL to which checkpoints or traces are to go.
 func receiver(text string) error {
 	if err := written.PrivateURL(text); err != nil {
 		return err
 	}
 	if u, err := url.Parse(text); err == nil && u.User != nil {
-		return errors.New("holds a name or a password, which the list of processes would show; a checkpoint is not a secret, and is signed")
+		return errors.New("holds a name or a password, which the list of processes would show")
 	}
 	return nil
 }

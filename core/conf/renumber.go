@@ -19,25 +19,16 @@ func renumbered(a, b *Document, was, is []Setting) ([]Setting, map[string]string
 		}
 		return found
 	}
-	now := byLine(is)
-	leads, claimed := map[string]string{}, map[string]string{} // from the numbered block of then to that of now, and back
-	for at, then := range byLine(was) {
+	then, now := byLine(was), byLine(is)
+	leads, claimed := map[string]string{}, map[string]bool{} // from an address of then to that of now, and those that are led to
+	for at := range bytes.Count(a.data, []byte("\n")) + 2 {  // in the file's order: who comes first has the address
 		here := now[lines[at]]
-		if lines[at] == 0 || len(here) != len(then) {
+		if lines[at] == 0 || len(here) != len(then[at]) {
 			continue
 		}
-		for i := range then {
-			if then[i].Address == here[i].Address {
-				continue
-			}
-			from, to := prefixes(then[i].Address), prefixes(here[i].Address)
-			if len(from) != len(to) {
-				continue
-			}
-			for k := range from {
-				if plainSteps(from[k]) == plainSteps(to[k]) && leads[from[k]] == "" && claimed[to[k]] == "" {
-					leads[from[k]], claimed[to[k]] = to[k], from[k]
-				}
+		for i, s := range then[at] {
+			if s.Address != here[i].Address {
+				lead(leads, claimed, s.Address, here[i].Address)
 			}
 		}
 	}
@@ -50,7 +41,7 @@ func renumbered(a, b *Document, was, is []Setting) ([]Setting, map[string]string
 		}
 		for k := len(steps) - 1; k >= 0; k-- {
 			to, known := leads[steps[k]], leads[steps[k]] != ""
-			if !known && claimed[steps[k]] != "" { // another one is counted so now: this one is gone
+			if !known && claimed[steps[k]] { // another one is counted so now: this one is gone
 				to, known = fmt.Sprintf("%s\x00%d", steps[k], i), true
 			}
 			if known {
@@ -78,17 +69,23 @@ func prefixes(address string) (all []string) {
 	return all
 }
 
-// plainSteps is an address without the numbers by which it picks among equals.
-func plainSteps(address string) string {
-	steps, err := ParseAddress(address)
-	if err != nil {
-		return address
+// lead notes that one address is another now, and so are those of all that it is in, as far as they
+// differ in nothing but the numbers by which they pick among equals.
+func lead(leads map[string]string, claimed map[string]bool, then, now string) {
+	from, err := ParseAddress(then)
+	to, err2 := ParseAddress(now)
+	if err != nil || err2 != nil || len(from) != len(to) || from.String() != then || to.String() != now {
+		return
 	}
-	steps = slices.Clone(steps)
-	for i := range steps {
-		steps[i].Index = 0
+	for k := range from {
+		x, y := from[k], to[k]
+		if x.Index, y.Index = 0, 0; x != y {
+			return
+		}
+		if f, t := from[:k+1].String(), to[:k+1].String(); leads[f] == "" && !claimed[t] {
+			leads[f], claimed[t] = t, true
+		}
 	}
-	return steps.String()
 }
 
 // unmoved leads from lines, counted from 1, to those that are in their place behind an edit: the same
